@@ -62,6 +62,8 @@ pub struct Config {
     pub approvals: BTreeMap<Name, Approval>,
     /// How hard it is tried to make files short.
     pub compression: Compression,
+    /// The key that signs a statement of how each release was prepared.
+    pub statement: Option<Name>,
     /// The keys that identities are known by.
     pub pins: Pins,
 }

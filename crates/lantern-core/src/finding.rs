@@ -133,9 +133,25 @@ pub fn join_some(names: &[String], most: usize) -> String {
     if more > 0 { format!("{first} and {more} more") } else { first }
 }
 
+/// What there is to choose from, as a fix says it.
+pub fn one_of<T: std::fmt::Display>(names: &[T]) -> String {
+    match names {
+        [] => "there is none yet".to_owned(),
+        [one] => format!("the only one is {one}"),
+        several => format!("one of {}", several.iter().map(T::to_string).collect::<Vec<_>>().join(", ")),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_there_is_to_choose_from() {
+        assert_eq!(one_of::<&str>(&[]), "there is none yet");
+        assert_eq!(one_of(&["public"]), "the only one is public");
+        assert_eq!(one_of(&["creek", "open-water"]), "one of creek, open-water");
+    }
 
     #[test]
     fn a_place_is_counted_in_characters_from_one() {

@@ -141,8 +141,8 @@ impl TemplateError {
     pub fn fix(&self) -> String {
         match self {
             Self::Unknown { near: Some(near), .. } => format!("did you mean {{{near}}}?"),
-            Self::Unknown { near: None, known, .. } => format!("there are {}", known.all()),
-            Self::Open { known } => format!("write a value such as {{release.version}}; there are {}", known.all()),
+            Self::Unknown { near: None, known, .. } => format!("one of {}", known.all()),
+            Self::Open { known } => format!("write a value such as {{release.version}}; one of {}", known.all()),
         }
     }
 }
@@ -266,7 +266,7 @@ mod tests {
     fn what_is_no_template_says_what_there_is() {
         let fix = |text: &str| fill(text).unwrap_err().fix();
         assert_eq!(fix("{release.versoin}"), "did you mean {release.version}?");
-        assert!(fix("{moon}").starts_with("there are {game.name}, "));
+        assert!(fix("{moon}").starts_with("one of {game.name}, "));
         for text in ["{release.version", "release.version}", "{", "}", "a{b"] {
             assert_eq!(fill(text).unwrap_err(), TemplateError::Open { known: &NAME_THERE }, "{text}");
         }

@@ -9,6 +9,7 @@ use jiff::tz::TimeZone;
 use lantern_core::board::KnownRelease;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::{Adopted, EventBody, Sealed, StorefrontRef};
+use lantern_core::finding::one_of;
 use lantern_core::names::Name;
 use lantern_core::progress::Progress;
 use lantern_core::release::{FORMAT, ReleaseRecord, input_digest};
@@ -284,7 +285,7 @@ impl Explained for AdoptError {
     fn fixes(&self) -> Vec<String> {
         vec![match self {
             Self::SaysItself(_) => "lantern live asks it, and records what it has".to_owned(),
-            Self::NoTarget { known, .. } => crate::error::one_of(known),
+            Self::NoTarget { known, .. } => one_of(known),
             Self::Number { .. } => "give the number that this release has inside, or one that is free".to_owned(),
             Self::OtherFiles(_) => "leave --target out to adopt it with the files that were sealed".to_owned(),
             Self::NumberThere { .. } => "look there once more; each release has a number of its own".to_owned(),

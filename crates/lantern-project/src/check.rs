@@ -214,6 +214,9 @@ impl Project {
         let configured = version.cloned().map_or_else(|| self.version(edition), Ok);
         let differ = configured.map(|version| other_versions(self, &version, &versions)).unwrap_or_default();
         judged.findings.extend(differ.into_iter().map(|finding| (None, finding)));
+        if !unsigned {
+            judged.findings.extend(self.statement_key_findings(edition).into_iter().map(|finding| (None, finding)));
+        }
         judged.findings.extend(two_for_one_system(divided).into_iter().map(|finding| (None, finding)));
         Ok(judged)
     }

@@ -3,10 +3,10 @@
 use std::io::ErrorKind;
 use std::path::PathBuf;
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, one_of};
 use lantern_core::names::Name;
 use lantern_core::rules::Refusal;
-use lantern_core::version::VersionError;
+use lantern_core::version::{ReleaseName, VersionError};
 use lantern_exports::changing::ChangingError;
 use lantern_keys::KeyError;
 use lantern_ledger::{LedgerError, Outcome};
@@ -174,6 +174,15 @@ pub enum ProjectError {
         #[source]
         source: LedgerError,
     },
+    /// A release is sealed, and its statement is not there.
+    #[error("{release} is sealed, and its statement was not written")]
+    Statement {
+        /// Which.
+        release: ReleaseName,
+        /// Why not.
+        #[source]
+        source: Box<ProjectError>,
+    },
     /// The start file could not be started.
     #[error("{file} could not be started")]
     Start {
@@ -292,6 +301,7 @@ impl ProjectError {
             Self::Install(error) => class_of_install(error),
             Self::Ledger(error) if error.outcome() == Outcome::Foreign => Class::Usage,
             Self::Ledger(error) | Self::Unrecorded { source: error, .. } => class_of_ledger(error),
+            Self::Statement { source, .. } => source.class(),
             Self::Key(error) => error.class(),
             Self::Move(error) => error.class(),
             Self::Push(error) => error.class(),
@@ -363,6 +373,11 @@ impl ProjectError {
             Self::Stopped | Self::Unanswered { .. } | Self::Seal(SealError::Stopped) => {
                 one("run the same command again to continue")
             }
+            Self::Statement { source, .. } => {
+                let mut fixes = source.fixes();
+                fixes.push("then lantern prepare writes it".to_owned());
+                fixes
+            }
             Self::Key(error) => error.fixes(),
             Self::Move(error) => error.fixes(),
             Self::Push(error) => error.fixes(),
@@ -383,11 +398,6 @@ impl ProjectError {
 
 /// What to do when an export changes under our hands.
 const STILL_WRITING: &str = "wait until the engine has finished writing, then prepare again";
-
-pub(crate) fn one_of(names: &[Name]) -> String {
-    let names: Vec<&str> = names.iter().map(Name::as_str).collect();
-    format!("one of {}", names.join(", "))
-}
 
 /// Returns what to do when this computer's disk refuses something; none when the system's reason says it all.
 pub const fn fix_of_disk(kind: ErrorKind) -> Option<&'static str> {

@@ -319,7 +319,7 @@ fn target(name: &str, export: &SeenExport, with_hints: bool) -> Vec<String> {
                 lines.push("]".to_owned());
             } else {
                 let names: Vec<&str> = several.iter().map(|(file, _)| file.as_str()).collect();
-                lines.push(format!("# starts = {}  # there are {}", quoted(names[0]), names.join(", ")));
+                lines.push(format!("# starts = {}  # one of {}", quoted(names[0]), names.join(", ")));
             }
         }
     }

@@ -1,6 +1,7 @@
 //! `install`: a folder comes to hold what a branch has, as on a player's machine.
 
 use lantern_core::choices::NotOffered;
+use lantern_core::finding::one_of;
 use std::path::{Component, Path, PathBuf};
 
 use lantern_core::choices::{Asked, Chosen, Players};
@@ -22,7 +23,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::error::{Class, Explained, one_of};
+use crate::error::{Class, Explained};
 use crate::project::Project;
 use crate::storefronts::{fails_at, title_of};
 use crate::{ProjectError, environment};

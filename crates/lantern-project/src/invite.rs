@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use lantern_core::config::Audience;
 use lantern_core::digest::InvitationId;
 use lantern_core::event::{EventBody, EventId, InvitationEnded, Invited};
+use lantern_core::finding::one_of;
 use lantern_core::invitation::Invitation;
 use lantern_core::names::Name;
 use lantern_ledger::LedgerError;
@@ -204,7 +205,7 @@ impl Explained for InviteError {
                 ),
             ],
             Self::NoInvitation { there, .. } if there.is_empty() => one("there is no valid one"),
-            Self::NoInvitation { there, .. } => vec![format!("there are {}", there.join(", "))],
+            Self::NoInvitation { there, .. } => vec![one_of(there)],
             Self::InvitationUnrecorded(source) => {
                 let mut fixes = fixes_of_ledger(source);
                 fixes.push("the invitation above is valid all the same".to_owned());

@@ -131,6 +131,29 @@ pub(crate) fn role_of(form: Form) -> Option<Role> {
     }
 }
 
+/// For how long a key has to last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Lasts {
+    /// Its certificate is given out for a year or so, and what comes later may be signed with another key.
+    UntilRenewed,
+    /// As long as the game: devices know an Android package by it.
+    Forever,
+}
+
+impl Lasts {
+    fn of(form: Option<Form>) -> Self {
+        if form.and_then(role_of).is_some() { Self::Forever } else { Self::UntilRenewed }
+    }
+
+    /// What it means that the key is lost.
+    fn when_lost(self) -> &'static str {
+        match self {
+            Self::UntilRenewed => "what comes later is signed with another key",
+            Self::Forever => "the game can never be updated again",
+        }
+    }
+}
+
 /// What signs a target, as far as it is public.
 pub(crate) enum Known {
     /// A key of the keyring.
@@ -175,10 +198,10 @@ impl Known {
         Fingerprint(self.certificate().sha256)
     }
 
-    /// What is wrong with it, whatever it signs: its dates, or that no copy of it ever opened.
-    fn findings(&self) -> impl Iterator<Item = Finding> {
-        let without = if let Self::Key(facts) = self { without_backup(facts, NO_UPDATES) } else { None };
-        validity(self).into_iter().chain(without)
+    /// What is wrong with it, wherever it is named: its dates, or that no copy of it ever opened.
+    fn findings(&self, lasts: Lasts) -> impl Iterator<Item = Finding> {
+        let without = if let Self::Key(facts) = self { without_backup(facts, lasts) } else { None };
+        validity(self, lasts).into_iter().chain(without)
     }
 }
 
@@ -266,7 +289,7 @@ impl Project {
             let fix = "have the engine export it unsigned, or set sign-again = true";
             findings.push(at(Finding::of(Code::SignedWithAnotherKey, what, fix)));
         }
-        findings.extend(known.findings().map(at));
+        findings.extend(known.findings(Lasts::Forever).map(at));
         findings
     }
 
@@ -282,12 +305,7 @@ impl Project {
             Ok(known) => known,
             Err(finding) => return vec![*finding],
         };
-        let mut findings: Vec<Finding> = match &known {
-            // What Windows takes is short-lived, and comes from an authority.
-            Known::Key(facts) => without_backup(facts, NO_OTHERS).into_iter().collect(),
-            _ => Vec::new(),
-        };
-        findings.extend(validity_for_programs(&known));
+        let mut findings: Vec<Finding> = known.findings(Lasts::UntilRenewed).collect();
         match signs {
             Signs::Programs => {
                 if known.own().is_some_and(|own| !certificate::is_for_code(own)) {
@@ -320,7 +338,20 @@ impl Project {
         findings
     }
 
-    /// What a target's `sign` names.
+    /// What is wrong with the key of statements, unless a target that it signs says that already.
+    pub(crate) fn statement_key_findings(&self, edition: &Name) -> Vec<Finding> {
+        let Some(key) = &self.config().statement else { return Vec::new() };
+        if self.config().targets_of(edition).any(|(_, target)| target.sign.as_ref() == Some(key)) {
+            return Vec::new();
+        }
+        let findings = match self.known_key(key) {
+            Ok(known) => known.findings(Lasts::UntilRenewed).collect(),
+            Err(finding) => vec![*finding],
+        };
+        findings.into_iter().map(|finding| finding.at(self.place_of(&["sealing", "statement"]))).collect()
+    }
+
+    /// What `sign` of a target names, or another key of `lantern.toml`.
     pub(crate) fn known_key(&self, name: &Name) -> Result<Known, Box<Finding>> {
         let not_there = |what: String, fix: String| Box::new(Finding::of(Code::KeyNotThere, what, fix));
         let keyring = self.keyring().map_err(|error| not_there(error.to_string(), "set LANTERN_HOME".to_owned()))?;
@@ -400,24 +431,16 @@ impl Project {
 
     /// What is said of the keys that an edition's targets name and of which no copy ever opened.
     pub(crate) fn keys_without_backup(&self, edition: &Name) -> Vec<Finding> {
-        // Of a key for packages and for other things, the packages count.
-        let mut names: BTreeMap<&Name, &str> = BTreeMap::new();
-        for (_, target) in self.config().targets_of(edition) {
-            let is_package = matches!(Form::of_name(&target.export), Some(Form::Package(_)));
-            if let Some(key) = &target.sign {
-                let lost = names.entry(key).or_insert(NO_OTHERS);
-                *lost = if is_package { NO_UPDATES } else { *lost };
-            }
-        }
         let keyring = self.keyring().ok();
-        let facts = names.into_iter().filter_map(|(name, lost)| Some((keyring.as_ref()?.facts(name).ok()?, lost)));
-        facts.filter_map(|(facts, lost)| without_backup(&facts, lost)).collect()
+        let targets = self.config().targets_of(edition).map(|(_, target)| target);
+        let keys = lasting(targets, self.config().statement.as_ref()).into_iter();
+        let facts = keys.filter_map(|(name, lasts)| Some((keyring.as_ref()?.facts(name).ok()?, lasts)));
+        facts.filter_map(|(facts, lasts)| without_backup(&facts, lasts)).collect()
     }
 
     /// Whether each key is there that a target names, is valid, and has a backup that opened. No passphrase is asked for.
     pub(crate) fn keys_there(&self) -> Vec<Checkup> {
-        let names: BTreeSet<&Name> = self.config().targets.values().filter_map(|target| target.sign.as_ref()).collect();
-        let look = |name: &Name| {
+        let look = |(name, lasts): (&Name, Lasts)| {
             let what = format!("key {name}");
             let wrong = |finding: Finding| {
                 Checkup::wrong(what.clone(), finding.what, finding.fix.unwrap_or_else(|| "lantern check".to_owned()))
@@ -427,12 +450,12 @@ impl Project {
                 Err(finding) => return wrong(*finding),
             };
             let until = known.certificate().valid.1.strftime("%Y-%m-%d");
-            match known.findings().next() {
+            match known.findings(lasts).next() {
                 Some(finding) => wrong(finding),
                 None => Checkup::well(what.clone(), format!("its certificate is valid until {until}")),
             }
         };
-        names.into_iter().map(look).collect()
+        lasting(self.config().targets.values(), self.config().statement.as_ref()).into_iter().map(look).collect()
     }
 
     /// The refusal of a key that is not the pinned one: why it matters, and the ways out.
@@ -581,16 +604,34 @@ fn no_time_stamps(target: &Name, known: &Known) -> Finding {
     Finding::of(Code::NoTimeStamp, what, "[time-stamps] authority = \"ADDRESS\": who issues certificates has one")
 }
 
+/// The keys that targets and statements name, each with how long it has to last: of one for packages and for other things, the packages count.
+fn lasting<'a>(targets: impl Iterator<Item = &'a Target>, statement: Option<&'a Name>) -> BTreeMap<&'a Name, Lasts> {
+    let mut keys: BTreeMap<&Name, Lasts> = statement.iter().map(|key| (*key, Lasts::UntilRenewed)).collect();
+    for target in targets {
+        let Some(key) = target.sign.as_ref().filter(|key| key.as_str() != AD_HOC) else { continue };
+        let lasts = Lasts::of(Form::of_name(&target.export));
+        keys.entry(key).and_modify(|known| *known = lasts.max(*known)).or_insert(lasts);
+    }
+    keys
+}
+
 /// What is wrong with the dates of a key's certificate.
-fn validity(known: &Known) -> Option<Finding> {
-    let over =
-        "devices still take updates that are signed with it, storefronts may not: ask them before you accept this";
+fn validity(known: &Known, lasts: Lasts) -> Option<Finding> {
+    let renew = "ask who issued it for a new one; what has a time stamp stays valid";
+    let (over, days, early) = match lasts {
+        Lasts::UntilRenewed => (renew, 30, renew),
+        Lasts::Forever => (
+            "devices still take updates that are signed with it, storefronts may not: ask them before you accept this",
+            365,
+            "ask each storefront how it takes a new key, while there is time",
+        ),
+    };
     if let Some(finding) = validity_now(known, over) {
         return Some(finding);
     }
     let (_, until) = known.certificate().valid;
     let (now, day, name) = (environment::now(), until.strftime("%Y-%m-%d"), known.name());
-    if until < DEMANDED_UNTIL {
+    if lasts == Lasts::Forever && until < DEMANDED_UNTIL {
         let what = format!(
             "the certificate of the key {name} ends on {day}, and some storefronts take none for Android that ends before 2033-10-23"
         );
@@ -598,24 +639,10 @@ fn validity(known: &Known) -> Option<Finding> {
             "ask yours before the first release; later the key can only be followed by another: lantern key rotate";
         return Some(Finding::of(Code::KeyExpires, what, fix));
     }
-    let soon = until.checked_sub((24 * 365).hours()).is_ok_and(|soon| soon <= now);
+    let soon = until.checked_sub((24 * days).hours()).is_ok_and(|soon| soon <= now);
     soon.then(|| {
         let what = format!("the certificate of the key {name} expires on {day}");
-        Finding::of(Code::KeyExpires, what, "ask each storefront how it takes a new key, while there is time")
-    })
-}
-
-/// Whether a key's certificate, which is for programs and given out for a year or so, is valid now and for a while.
-fn validity_for_programs(known: &Known) -> Option<Finding> {
-    let renew = "ask who issued it for a new one; what has a time stamp stays valid";
-    if let Some(finding) = validity_now(known, renew) {
-        return Some(finding);
-    }
-    let (_, until) = known.certificate().valid;
-    let soon = until.checked_sub((24 * 30).hours()).is_ok_and(|soon| soon <= environment::now());
-    soon.then(|| {
-        let what = format!("the certificate of the key {} expires on {}", known.name(), until.strftime("%Y-%m-%d"));
-        Finding::of(Code::KeyExpires, what, renew)
+        Finding::of(Code::KeyExpires, what, early)
     })
 }
 
@@ -635,19 +662,14 @@ fn validity_now(known: &Known, over: &str) -> Option<Finding> {
     })
 }
 
-/// What it means that a key of programs or of lists is lost.
-const NO_OTHERS: &str = "what comes later is signed with another key";
-/// What it means that the key of a package is lost.
-const NO_UPDATES: &str = "the game can never be updated again";
-
-fn without_backup(facts: &Facts, lost: &str) -> Option<Finding> {
+fn without_backup(facts: &Facts, lasts: Lasts) -> Option<Finding> {
     if facts.drilled().is_some() {
         return None;
     }
     let name = &facts.name;
     let (what, fix) = match facts.backups.last() {
         None => (
-            format!("there is no backup of the key {name}: if this disk fails, {lost}"),
+            format!("there is no backup of the key {name}: if this disk fails, {}", lasts.when_lost()),
             format!("lantern key backup {name} FILE, on another disk"),
         ),
         Some(backup) => (

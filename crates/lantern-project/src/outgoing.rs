@@ -44,11 +44,14 @@ pub(crate) struct Wanted {
 impl Project {
     /// The folder in which a release is laid out for a storefront.
     pub(crate) fn outgoing(&self, storefront: &Name, release: &KnownRelease) -> PathBuf {
-        let edition =
-            if release.edition == Name::full_edition() { String::new() } else { format!("{}-", release.edition) };
-        let folder = format!("{edition}{}-{}", release.name.version, release.name.number);
-        self.state("outgoing").join(storefront.as_str()).join(folder)
+        self.state("outgoing").join(storefront.as_str()).join(folder_name(release))
     }
+}
+
+/// What files and folders are called that are about a release.
+pub(crate) fn folder_name(release: &KnownRelease) -> String {
+    let edition = if release.edition == Name::full_edition() { String::new() } else { format!("{}-", release.edition) };
+    format!("{edition}{}-{}", release.name.version, release.name.number)
 }
 
 impl Workspace {

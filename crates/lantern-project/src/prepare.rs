@@ -74,6 +74,8 @@ pub struct Prepared {
     pub unchanged_since: BTreeMap<Name, ReleaseName>,
     /// What was done to targets before they were sealed.
     pub done: DoneTo,
+    /// Where the statement lies of how it was prepared, where `lantern.toml` asks for one.
+    pub statement: Option<PathBuf>,
 }
 
 impl Session {
@@ -101,7 +103,7 @@ impl Session {
             noted.map_err(|error| self.give_room_back(&held, error))?;
             if let Some(known) = self.known(edition, &version, &sealing.inputs)? {
                 let findings = sealing.judged.map(|judged| judged.findings).unwrap_or_default();
-                return self.nothing_new(known, findings);
+                return self.nothing_new(known, findings, options, progress);
             }
             let input = self.input(edition, &version, &sealing.inputs);
             let taken = self.take_number(edition, input, sealing.stamped, |session, number| {
@@ -147,7 +149,8 @@ impl Session {
         let release = KnownRelease::sealed(&sealed, edition, event.recorded_at);
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
         let done = self.project().done_to(&record);
-        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since, done })
+        let statement = self.keep_statement(&release, options, progress)?;
+        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since, done, statement })
     }
 
     /// Returns the record of a release that is about to be written. One that lost its content comes back as it was.
@@ -534,12 +537,33 @@ impl Session {
         &self,
         release: KnownRelease,
         mut findings: Vec<(Option<Name>, Finding)>,
+        options: &PrepareOptions,
+        progress: &dyn Progress,
     ) -> Result<Prepared, ProjectError> {
         let record = self.workspace.store.record(release.id)?;
         // A run that was cut after sealing has not pinned its keys yet.
         findings.extend(self.project().pin_signed(&release.edition, &record));
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, done: DoneTo::default() })
+        let statement = self.keep_statement(&release, options, progress)?;
+        let done = DoneTo::default();
+        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, done, statement })
+    }
+
+    /// Keeps the statement of a release that is sealed.
+    fn keep_statement(
+        &self,
+        release: &KnownRelease,
+        options: &PrepareOptions,
+        progress: &dyn Progress,
+    ) -> Result<Option<PathBuf>, ProjectError> {
+        if options.unsigned {
+            return Ok(None);
+        }
+        let kept = self.workspace.keep_statement(release, options.passphrases.as_ref(), progress);
+        kept.map_err(|error| match error {
+            error @ (ProjectError::Stopped | ProjectError::Findings(_)) => error,
+            error => ProjectError::Statement { release: release.name.clone(), source: Box::new(error) },
+        })
     }
 
     /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it. None

@@ -2,10 +2,11 @@
 
 use std::path::PathBuf;
 
+use lantern_core::finding::one_of;
 use lantern_core::names::Name;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 
-use crate::error::{Class, Explained, one_of};
+use crate::error::{Class, Explained};
 
 /// Most releases that are named where one is not found. Ours.
 pub(crate) const MOST_NAMED: usize = 5;

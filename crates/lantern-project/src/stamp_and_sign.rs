@@ -57,9 +57,13 @@ pub struct DoneTo {
     pub looked_at: BTreeMap<Name, Name>,
 }
 
-/// Gives the passphrase of a key, by asking or from where it is kept.
+/// Gives the passphrase of a key, by asking or from where it is kept, and keeps what was opened with it: each once in a run.
 #[derive(Clone)]
-pub struct Passphrases(Arc<Give>);
+pub struct Passphrases {
+    give: Arc<Give>,
+    /// By their names.
+    opened: Arc<Mutex<BTreeMap<Name, Arc<dyn Signer>>>>,
+}
 
 type Give = dyn Fn(&Name) -> Result<Passphrase, NoPassphrase> + Send + Sync;
 
@@ -75,7 +79,14 @@ pub enum NoPassphrase {
 impl Passphrases {
     /// Those that a function gives.
     pub fn new(give: impl Fn(&Name) -> Result<Passphrase, NoPassphrase> + Send + Sync + 'static) -> Self {
-        Self(Arc::new(give))
+        Self { give: Arc::new(give), opened: Arc::default() }
+    }
+}
+
+impl Default for Passphrases {
+    /// None.
+    fn default() -> Self {
+        Self::new(|name| Err(NoPassphrase::Missing(format!("the passphrase of {name} is missing"))))
     }
 }
 
@@ -120,7 +131,7 @@ impl Project {
         if by_target.is_empty() {
             return Ok(None);
         }
-        let (passphrases, opened) = (passphrases.cloned(), Mutex::default());
+        let passphrases = passphrases.cloned().unwrap_or_default();
         let are_there =
             by_target.values().any(|wanted| wanted.signer.is_some() && signs_of(&wanted.config) != Some(Signs::List));
         let clock = self.config().time_stamps.as_ref().filter(|_| are_there).map(|of| Clock::new(of, self.stop()));
@@ -130,7 +141,6 @@ impl Project {
             keyring: self.keyring()?,
             by_target,
             passphrases,
-            opened,
             clock,
             about,
             approvals: Some(approvals),
@@ -246,9 +256,7 @@ impl Wanted {
 pub(crate) struct AsConfigured {
     keyring: Keyring,
     by_target: BTreeMap<Name, Wanted>,
-    passphrases: Option<Passphrases>,
-    /// Keys that were opened, by their names.
-    opened: Mutex<BTreeMap<Name, Arc<dyn Signer>>>,
+    passphrases: Passphrases,
     /// Who states when programs for Windows are signed.
     clock: Option<Clock>,
     /// What is said of them.
@@ -274,8 +282,7 @@ impl AsConfigured {
         Self {
             keyring,
             by_target: BTreeMap::new(),
-            passphrases,
-            opened: Mutex::default(),
+            passphrases: passphrases.unwrap_or_default(),
             clock: None,
             about: Description::default(),
             approvals: None,
@@ -314,12 +321,11 @@ impl AsConfigured {
         name: &Name,
         open: impl FnOnce(&Passphrase) -> Result<Arc<dyn Signer>, ChangingError>,
     ) -> Result<Arc<dyn Signer>, ChangingError> {
-        let mut opened = self.opened.lock().expect("nothing panics with the lock");
+        let mut opened = self.passphrases.opened.lock().expect("nothing panics with the lock");
         if let Some(key) = opened.get(name) {
             return Ok(key.clone());
         }
-        let missing = || Err(NoPassphrase::Missing(format!("the passphrase of {name} is missing")));
-        let passphrase = self.passphrases.as_ref().map_or_else(missing, |passphrases| (passphrases.0)(name));
+        let passphrase = (self.passphrases.give)(name);
         let option = "set LANTERN_KEY_PASSPHRASE, or give --passphrase-file";
         let passphrase = passphrase.map_err(|none| match none {
             NoPassphrase::Missing(why) => refused(target, why, option),

@@ -26,6 +26,7 @@ use serde::{Deserialize, Serialize};
 use crate::keys::{keys_that, note_used};
 use crate::listed::{files_below, sha256};
 use crate::not_changed::changing_error;
+use crate::outgoing::folder_name;
 use crate::stamp_and_sign::AsConfigured;
 use crate::workspace::Workspace;
 use crate::{Passphrases, ProjectError, keyring};
@@ -94,7 +95,7 @@ pub struct Preparation {
     pub input: Option<String>,
     /// When it was sealed.
     pub sealed_at: Timestamp,
-    /// What wrote this; which version sealed the release is not noted anywhere.
+    /// What wrote this: of a statement that `prepare` kept, what sealed the release.
     pub tool: Tool,
     /// Each target.
     pub targets: Vec<PreparedTarget>,
@@ -196,6 +197,45 @@ impl Workspace {
         passphrases: Option<&Passphrases>,
         progress: &dyn Progress,
     ) -> Result<StatementWritten, ProjectError> {
+        let (text, written) = self.sealed_statement(release, key, to, passphrases, progress)?;
+        durable::write_whole(to, &text)?;
+        Ok(written)
+    }
+
+    /// The statement of a release that `prepare` keeps as `lantern.toml` asks: where it lies in the project, none where nothing is asked.
+    /// One that is there stays, so that what was said when the release was sealed stays said.
+    ///
+    /// # Errors
+    /// As [`Self::write_statement`].
+    pub(crate) fn keep_statement(
+        &self,
+        release: &KnownRelease,
+        passphrases: Option<&Passphrases>,
+        progress: &dyn Progress,
+    ) -> Result<Option<PathBuf>, ProjectError> {
+        let Some(key) = &self.project.config().statement else { return Ok(None) };
+        let folder = self.project.state_for("statements")?;
+        let to = folder.join(format!("{}.json", folder_name(release)));
+        let is_there = is_statement(&to)
+            && verify_statement(&to, None, progress)?
+                .is_ok_and(|verified| verified.statement.predicate.release == hex(release.id.0.as_bytes()));
+        if !is_there {
+            let (text, _) = self.sealed_statement(release, key, &to, passphrases, progress)?;
+            durable::create_folders(&folder)?;
+            durable::write_whole(&to, &text)?;
+        }
+        Ok(Some(to.strip_prefix(self.project.root()).map(Path::to_owned).unwrap_or(to)))
+    }
+
+    /// A statement in its envelope, as text.
+    fn sealed_statement(
+        &self,
+        release: &KnownRelease,
+        key: &Name,
+        to: &Path,
+        passphrases: Option<&Passphrases>,
+        progress: &dyn Progress,
+    ) -> Result<(Vec<u8>, StatementWritten), ProjectError> {
         let known = self.project.known_key(key).map_err(|finding| ProjectError::Findings(vec![*finding]))?;
         let statement = self.statement(release, progress)?;
         let opening = AsConfigured::for_one(self.project.keyring()?, passphrases.cloned());
@@ -204,10 +244,9 @@ impl Workspace {
         let envelope = statement::seal(&bytes, &[&*signer]).map_err(|error| changing_error("used", key, to, error))?;
         let mut text = serde_json::to_vec_pretty(&envelope).expect("texts");
         text.push(b'\n');
-        durable::write_whole(to, &text)?;
         note_used(&self.project.keyring()?, &known);
         let key = envelope.signatures.first().map(|signature| signature.keyid.clone()).unwrap_or_default();
-        Ok(StatementWritten { files: statement.subject.len() as u64, key, path: to.to_owned() })
+        Ok((text, StatementWritten { files: statement.subject.len() as u64, key, path: to.to_owned() }))
     }
 
     /// What is said of a release.

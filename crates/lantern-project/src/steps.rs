@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use jiff::Timestamp;
 use lantern_core::board::KnownRelease;
 use lantern_core::event::{Action, BranchBuild, BranchWanted, EventBody, EventId, StepSaid, StepStanding, StepsBegun};
+use lantern_core::finding::one_of;
 use lantern_core::names::Name;
 use lantern_core::step::{AnswerError, NUMBER_THERE, Step};
 use lantern_core::version::ReleaseName;
@@ -449,14 +450,14 @@ impl Explained for StepsError {
             Self::Walk(WalkError::NoStep { asked, known }) => {
                 match lantern_core::names::nearest(asked, known.iter().map(Name::as_str)) {
                     Some(near) => format!("did you mean {near}?"),
-                    None => crate::error::one_of(known),
+                    None => one_of(known),
                 }
             }
             Self::Walk(WalkError::Settled { .. }) => "to take that back, give --again".to_owned(),
             Self::Walk(_) => "say how it stands instead".to_owned(),
             Self::Answer { key, .. } | Self::NoAnswer { key, .. } => format!("--read-back {key}=…"),
             Self::NotAsked { known, .. } if known.is_empty() => "leave it out: it reads nothing back".to_owned(),
-            Self::NotAsked { known, .. } => crate::error::one_of(known),
+            Self::NotAsked { known, .. } => one_of(known),
             Self::NumberTaken { .. } => "look there once more; each release has a number of its own".to_owned(),
             Self::UnderWay { storefront, .. } => {
                 format!("finish that first, or give it up: lantern confirm {storefront}")

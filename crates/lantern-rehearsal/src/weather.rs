@@ -70,7 +70,7 @@ impl Fault {
 
 /// A word that asks for no fault.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0:?} is not a kind of weather; there are {names}", names = Fault::ALL.map(Fault::name).join(", "))]
+#[error("{0:?} is not a kind of weather: it is one of {names}", names = Fault::ALL.map(Fault::name).join(", "))]
 pub struct UnknownFault(String);
 
 impl std::str::FromStr for Fault {

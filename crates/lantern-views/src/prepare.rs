@@ -1,6 +1,7 @@
 //! Releases that were sealed, or that nothing changed of.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 use lantern_core::config::AD_HOC;
 use lantern_core::finding::{Finding, Severity};
@@ -46,6 +47,8 @@ struct ReleaseDocument<'a> {
     stamped: &'a BTreeMap<Name, String>,
     /// For each target with a ticket: whose.
     looked_at: &'a BTreeMap<Name, Name>,
+    /// Where the statement of how it was prepared lies, where one is asked for.
+    statement: Option<&'a Path>,
 }
 
 /// One for each edition.
@@ -62,6 +65,7 @@ pub fn document(all: &[Prepared]) -> Document<'_> {
         signed_before: &prepared.done.signed_before,
         stamped: &prepared.done.stamped,
         looked_at: &prepared.done.looked_at,
+        statement: prepared.statement.as_deref(),
     });
     Document { schema: "lantern.prepare/1", releases: releases.collect() }
 }
@@ -114,6 +118,9 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     }
     for (target, by) in &prepared.done.looked_at {
         facts.row([faint("looked at"), format!("{target} by {by}: its ticket is attached")]);
+    }
+    if let Some(statement) = &prepared.statement {
+        facts.row([faint("statement"), shown(&statement.to_string_lossy().replace('\\', "/")).to_string()]);
     }
     if !prepared.release.unsigned.is_empty() {
         facts.row([care("not signed"), format!("{}, as --unsigned says", format::names(&prepared.release.unsigned))]);

@@ -134,9 +134,12 @@ fn a_program_keeps_the_passphrase() {
     };
     let done = remember(&["sh", &keeps]).success().stdout();
     assert!(done.contains("the passphrase of the key saltmarsh-mobile comes from sh"), "{done}");
+    let config = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    phone.0.write("lantern.toml", &format!("{config}\n[sealing]\nstatement = \"saltmarsh-mobile\"\n"));
     let sealed = phone.without_passphrase(&["prepare"]).success().stdout();
-    assert!(sealed.contains("phone with the key saltmarsh-mobile"), "{sealed}");
-    assert_eq!(phone.0.read("log"), b"asked\nasked\n", "once when it was noted, once to sign");
+    assert!(sealed.contains("phone with the key saltmarsh-mobile") && sealed.contains("statement "), "{sealed}");
+    assert_eq!(phone.0.read("log"), b"asked\nasked\n", "once when it was noted, once for both signatures");
+    phone.0.write("lantern.toml", &config);
     assert!(phone.run(&["key", "show", "saltmarsh-mobile"]).success().stdout().contains("from sh "));
     // What does not open the key is not noted, and what goes wrong is said.
     for (program, part) in [

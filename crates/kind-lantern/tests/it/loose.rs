@@ -75,6 +75,55 @@ fn what_cannot_be_signed_stays_as_it_is() {
 }
 
 #[test]
+fn prepare_keeps_a_statement_of_what_it_seals() {
+    const KEPT: &str = ".lantern/statements/1.3.2-1.json";
+    let bench = Bench::new();
+    bench.0.export(GameVersion::Old);
+    let config = "[game]\nname = \"Saltmarsh Post\"\nstudio = \"Paper Heron\"\nidentity = \"example.paperheron.saltmarsh\"\nversion = \"1.3.2\"\n\n\
+        [targets.linux]\nexport = \"exports/linux\"\n\n[sealing]\nstatement = \"marsh\"\n\n[last-look]\nquestions = [\"Do the credits name everyone?\"]\n";
+    bench.0.write("lantern.toml", config);
+    let unknown = bench.run(&["prepare"]).fails(1).whole();
+    assert!(unknown.contains("there is no key marsh") && unknown.contains("lantern.toml, line 11"), "{unknown}");
+    bench.0.edit("lantern.toml", "marsh\"\n\n[last", "studio\"\n\n[last");
+    // Without the passphrase the release is sealed all the same, and the next run writes what is missing.
+    let missing = Ran { output: bench.0.command(&["prepare"]).output().unwrap() }.fails(3).stderr();
+    for said in [
+        "1.3.2 (1) is sealed, and its statement was not written",
+        "the passphrase of the key studio is missing",
+        "then lantern prepare writes it",
+    ] {
+        assert!(missing.contains(said) && !bench.0.path(KEPT).exists(), "{missing}");
+    }
+    let same = bench.run(&["prepare", "--json"]).success().one();
+    assert_eq!((&same["made"], &same["statement"]), (&false.into(), &KEPT.into()));
+    let verified = bench.run(&["verify", KEPT, "--json"]).json();
+    let said = &verified["statement"]["predicate"];
+    assert_eq!((&verified["intact"], &said["version"]), (&true.into(), &"1.3.2".into()));
+    assert!(said["lastLook"][0]["yes"].is_null() && said["tool"]["version"].is_string(), "{said}");
+    // What was said then stays said; what is damaged is written again, with what is known by then.
+    let first = bench.0.read(KEPT);
+    bench.run(&["last-look", "1.3.2", "--answer", "1=yes"]).success();
+    bench.run(&["prepare"]).success();
+    assert_eq!(bench.0.read(KEPT), first);
+    bench.0.write(KEPT, &String::from_utf8(first).unwrap().replacen("\"payload\": \"ey", "\"payload\": \"fy", 1));
+    bench.run(&["prepare"]).success();
+    let again = bench.run(&["verify", KEPT, "--json"]).json();
+    assert_eq!(again["statement"]["predicate"]["lastLook"][0]["yes"], true, "{again}");
+    // One of another release of that number does not count.
+    bench.0.edit("lantern.toml", "1.3.2", "1.3.3");
+    bench.0.write("exports/linux/letters/en.txt", "another letter");
+    std::fs::copy(bench.0.path(KEPT), bench.0.path(".lantern/statements/1.3.3-2.json")).unwrap();
+    let next = bench.run(&["prepare"]).success().stdout();
+    assert!(next.contains("statement ") && next.contains(".lantern/statements/1.3.3-2.json"), "{next}");
+    let of_next = bench.run(&["verify", ".lantern/statements/1.3.3-2.json", "--json"]).json();
+    assert_eq!(of_next["statement"]["predicate"]["version"], "1.3.3");
+    // Nothing is signed when that is said.
+    bench.0.edit("lantern.toml", "1.3.3", "1.3.4");
+    bench.run(&["prepare", "--unsigned"]).success();
+    assert!(!bench.0.path(".lantern/statements/1.3.4-3.json").exists());
+}
+
+#[test]
 fn a_statement_says_how_a_release_came_about() {
     let bench = Bench::new();
     bench.0.export(GameVersion::Old);
@@ -84,7 +133,7 @@ fn a_statement_says_how_a_release_came_about() {
     let looks = "[last-look]\nquestions = [\"Do the credits name everyone?\"]\n";
     bench.0.write("lantern.toml", &format!("{game}version = \"1.3.2\"\n\n{target}\n{looks}"));
     bench.run(&["prepare"]).success();
-    bench.run(&["last-look", "1.3.2", "--yes", "1"]);
+    bench.run(&["last-look", "1.3.2", "--answer", "1=yes"]).success();
     bench.run(&["releases", "statement", "1.3.2", "statement.json", "--key", "studio"]).success();
     bench.run(&["releases", "write", "1.3.2", "out"]).success();
     let verified = bench.run(&["verify", "statement.json", "--files", "out", "--json"]).json();
@@ -96,6 +145,7 @@ fn a_statement_says_how_a_release_came_about() {
     assert_eq!(statement["_type"], "https://in-toto.io/Statement/v1");
     assert_eq!(verified["agree"].as_u64().unwrap(), statement["subject"].as_array().unwrap().len() as u64);
     assert_eq!(statement["predicate"]["lastLook"][0]["question"], "Do the credits name everyone?");
+    assert_eq!(statement["predicate"]["lastLook"][0]["yes"], true);
     // Digests are those of the files, as a general tool computes them.
     #[cfg(target_os = "linux")]
     {

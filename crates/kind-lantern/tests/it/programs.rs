@@ -88,6 +88,29 @@ fn the_doctor_asks_the_authority() {
     assert!(clock(&desk).1.contains("refused"));
 }
 
+/// What Android demands of a key, and what its loss means there, is not said of one that signs programs.
+#[test]
+fn the_doctor_speaks_of_what_a_key_signs() {
+    let desk = Desk::new();
+    desk.run(&["key", "new", "studio", "--kind", "p-256", "--years", "3"]).success();
+    let ill = desk.run(&["doctor"]).fails(1).stdout();
+    assert!(ill.contains("if this disk fails, what comes later is signed with another key"), "{ill}");
+    desk.run(&["key", "backup", "studio", "copy.p12"]).success();
+    desk.run(&["key", "drill", "studio", "copy.p12"]).success();
+    let well = desk.run(&["doctor"]).stdout();
+    assert!(well.contains("its certificate is valid until 2029"), "{well}");
+    // A package for phones whose certificate comes from an authority and can be had again.
+    desk.run(&["key", "new", "team", "--kind", "p-256"]).success();
+    desk.add("[targets.phone]\nsystems = [\"ios\"]\nexport = \"exports/saltmarsh.ipa\"\nsign = \"team\"\n");
+    for said in [desk.run(&[]).stdout(), desk.run(&["doctor"]).fails(1).stdout()] {
+        assert!(said.contains("no backup of the key team") && !said.contains("never be updated"), "{said}");
+    }
+    // Nothing of this name is looked for.
+    desk.add("[targets.mac]\nsystems = [\"macos-universal\"]\nexport = \"exports/mac\"\nsign = \"ad-hoc\"\n");
+    let said = desk.run(&["doctor"]).fails(1).stdout();
+    assert!(!said.contains("ad-hoc"), "{said}");
+}
+
 #[test]
 fn programs_are_signed_stamped_and_time_stamped() {
     let desk = Desk::with_key();

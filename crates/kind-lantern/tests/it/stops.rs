@@ -133,7 +133,14 @@ impl Scene {
         let pin = project.config().pins.get(project.identity(&Name::full_edition()), Role::OnDevice);
         state.insert("pinned".to_owned(), pin.map(|pin| pin.to_string()).into());
         drop(open);
-        let folders = [".lantern/store", ".lantern/outgoing", "player", "storefront/titles", "home/access"];
+        let folders = [
+            ".lantern/store",
+            ".lantern/outgoing",
+            ".lantern/statements",
+            "player",
+            "storefront/titles",
+            "home/access",
+        ];
         for folder in folders.into_iter().filter(|folder| self.env.path(folder).is_dir()) {
             let lasting = |name: &String| !name.contains(".part-") && !name.contains(".lantern-install/");
             for (name, path) in paths(&self.env.path(folder)).into_iter().filter(|(name, _)| lasting(name)) {

@@ -13,7 +13,7 @@ use super::shape::{MAX_PROBLEMS, Shape};
 use super::{Accept, Config, ConfigKey, Device, Edition, EditionKind, Game, VersionSource, raw};
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
-use crate::finding::{Code, Finding, Severity, TextPlace};
+use crate::finding::{Code, Finding, Severity, TextPlace, one_of};
 use crate::names::{Identity, Name, is_placeholder_identity};
 use crate::notes::is_language;
 use crate::path::{TreePath, shown};
@@ -206,6 +206,9 @@ impl Check<'_> {
         let signers = self.signers(&raw);
         let approvals = self.approvals(&raw);
         let time_stamps = raw.time_stamps.as_ref().and_then(|raw| self.time_stamps(raw));
+        let statement = raw.sealing.statement.as_ref().and_then(|key| {
+            self.parse(&[K("sealing"), K("statement")], key, "write the key's name, as lantern key list shows it")
+        });
         let pins = self.pins(&raw);
         Some(Config {
             game,
@@ -221,6 +224,7 @@ impl Check<'_> {
             signers,
             approvals,
             compression: raw.sealing.compression,
+            statement,
             time_stamps,
             pins,
         })
@@ -391,7 +395,7 @@ impl Check<'_> {
         let fix = match crate::names::nearest(text, known.iter().copied()) {
             Some(near) => format!("did you mean {near:?}?"),
             None if known.is_empty() => format!("there is no {what} yet"),
-            None => format!("there are {}", known.join(", ")),
+            None => one_of(known),
         };
         self.stop(at, code, format!("there is no {what} {:?}", shown(text)), fix);
         None

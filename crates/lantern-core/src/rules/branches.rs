@@ -120,7 +120,7 @@ impl Section for Branches {
         let what = format!("there is no branch {branch:?}", branch = branch.as_str());
         let fix = match crate::names::nearest(branch.as_str(), names.iter().copied()) {
             Some(near) => format!("did you mean {near:?}?"),
-            None => format!("there are {}", names.join(", ")),
+            None => crate::finding::one_of(&names),
         };
         vec![Refusal::new("no-such-branch", what, fix)]
     }
