@@ -18,7 +18,8 @@ def main():
             continue
         print(f"{package['name']} {package['version']}: {package['license'] or 'see its text'}")
         folder = pathlib.Path(package["manifest_path"]).parent
-        for file in sorted(folder.iterdir()):
+        # What a library compiles of others lies in a folder of its own.
+        for file in sorted([*folder.iterdir(), *folder.glob("vendor/*/*")]):
             if file.is_file() and file.name.upper().startswith(NAMES):
                 text = file.read_text(encoding="utf-8", errors="replace").strip()
                 texts.setdefault(text, []).append(f"{package['name']} {package['version']}")

@@ -38,7 +38,7 @@ impl PassphraseArg {
         self.given()?.map_or_else(|| ask(question, ui), Ok)
     }
 
-    /// The passphrase of a key that is given, or that a program keeps; none where neither is.
+    /// The passphrase of a key that is given, or that a program or the key store of the system keeps; none where neither is.
     pub fn given_or_kept(&self, name: &Name, ui: &Ui) -> Result<Option<Passphrase>, CommandError> {
         match self.given()? {
             Some(given) => Ok(Some(given)),
@@ -46,10 +46,14 @@ impl PassphraseArg {
         }
     }
 
-    /// The passphrase of a key: given, kept by a program, or asked for.
+    /// The passphrase of a key: given, kept somewhere, or asked for.
     pub fn of_key(&self, name: &Name, ui: &Ui) -> Result<Passphrase, CommandError> {
-        let known = self.given_or_kept(name, ui)?;
-        known.map_or_else(|| ask(&format!("The passphrase of the key {name} (not shown):"), ui), Ok)
+        self.given_or_kept(name, ui)?.map_or_else(|| self.given_or_typed(name, ui), Ok)
+    }
+
+    /// The passphrase of a key from someone who knows it.
+    pub fn given_or_typed(&self, name: &Name, ui: &Ui) -> Result<Passphrase, CommandError> {
+        self.given_or_asked(&format!("The passphrase of the key {name} (not shown):"), ui)
     }
 
     /// The PIN of a token: given, or asked for.
@@ -59,9 +63,18 @@ impl PassphraseArg {
 
     /// A passphrase for a key that is new here: given, or asked for twice.
     pub fn for_new(&self, name: &Name, ui: &Ui) -> Result<Passphrase, CommandError> {
+        self.given_or_asked_twice(&format!("A passphrase for the key {name} (not shown):"), ui)
+    }
+
+    /// A passphrase for a copy of a key whose own nobody has to know: given, or asked for twice.
+    pub fn for_copy(&self, name: &Name, ui: &Ui) -> Result<Passphrase, CommandError> {
+        self.given_or_asked_twice(&format!("A passphrase for this copy of the key {name} (not shown):"), ui)
+    }
+
+    fn given_or_asked_twice(&self, question: &str, ui: &Ui) -> Result<Passphrase, CommandError> {
         let passphrase = match self.given()? {
             Some(given) => given,
-            None => again(ask(&format!("A passphrase for the key {name} (not shown):"), ui)?, ui)?,
+            None => again(ask(question, ui)?, ui)?,
         };
         Ok(passphrase.long_enough()?)
     }

@@ -15,6 +15,7 @@ use serde_json::{Map, Value};
 
 use crate::certificate::Purpose;
 use crate::key::{Algorithm, PrivateKey, Signer};
+use crate::key_store::Kept;
 use crate::passphrase::Passphrase;
 use crate::pkcs12::Entry;
 use crate::sheets::{Recovered, Set};
@@ -81,7 +82,7 @@ pub struct Sheets {
 }
 
 /// What is noted beside a key.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 struct Notes {
     format: String,
@@ -97,6 +98,8 @@ struct Notes {
     used: Option<Timestamp>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     passphrase_from: Vec<String>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    passphrase_in_key_store: bool,
     /// What a newer lantern noted: it stays.
     #[serde(flatten)]
     rest: Map<String, Value>,
@@ -114,8 +117,13 @@ impl Notes {
             backups: Vec::new(),
             used: None,
             passphrase_from: Vec::new(),
+            passphrase_in_key_store: false,
             rest: Map::new(),
         }
+    }
+
+    fn bytes(&self) -> Vec<u8> {
+        serde_json::to_vec_pretty(self).expect("notes have only string keys")
     }
 
     fn facts(self, name: &Name) -> Result<Facts, KeyError> {
@@ -131,6 +139,7 @@ impl Notes {
             backups: self.backups,
             used: self.used,
             passphrase_from: self.passphrase_from,
+            in_key_store: self.passphrase_in_key_store,
             chain,
         })
     }
@@ -166,9 +175,15 @@ pub struct Facts {
     pub used: Option<Timestamp>,
     /// The program that gives its passphrase, and its arguments; empty where nobody does.
     pub passphrase_from: Vec<String>,
+    /// Whether the key store of the system gives it.
+    pub in_key_store: bool,
 }
 
 impl Facts {
+    fn kept(&self) -> Kept<'_> {
+        Kept::of(&self.name, &self.certificate.sha256)
+    }
+
     /// When a copy of it last opened; none where no copy ever did.
     pub fn drilled(&self) -> Option<Timestamp> {
         self.backups.iter().filter_map(|backup| backup.drilled).max()
@@ -279,8 +294,7 @@ impl Keyring {
     }
 
     fn note(&self, name: &Name, notes: &Notes) -> Result<(), KeyError> {
-        let bytes = serde_json::to_vec_pretty(notes).expect("notes have only string keys");
-        Ok(durable::write_private(&self.notes_of(name), &bytes)?)
+        Ok(durable::write_private(&self.notes_of(name), &notes.bytes())?)
     }
 
     /// Changes what is noted of a key.
@@ -291,15 +305,15 @@ impl Keyring {
         notes.facts(name)
     }
 
-    /// Keeps a key under a passphrase. Nothing is ever replaced.
+    /// Keeps a key under a passphrase, and that in the key store of the system where it is `in_key_store`. Nothing is ever replaced.
     ///
     /// # Errors
-    /// [`KeyError::Exists`]; [`KeyError::Disk`].
+    /// [`KeyError::Exists`]; [`KeyError::Disk`]; [`KeyError::KeyStore`].
     pub fn add(
         &self,
         name: &Name,
         entry: Entry,
-        passphrase: &Passphrase,
+        (passphrase, in_key_store): (&Passphrase, bool),
         origin: Origin,
         now: Timestamp,
     ) -> Result<Facts, KeyError> {
@@ -316,12 +330,21 @@ impl Keyring {
         if read.first().is_none_or(|read| read.key.public() != entry.key.public() || read.chain != entry.chain) {
             return Err(KeyError::Malformed("the key that was written"));
         }
+        let notes = Notes { passphrase_in_key_store: in_key_store, ..Notes::of(&entry, origin, now) };
+        let facts = notes.clone().facts(name)?;
+        if in_key_store {
+            // It may be that nobody else knows it: the store has it, and the notes say so, before there is a key. Notes alone are none.
+            facts.kept().keep(passphrase)?;
+            durable::write_private_new(&self.notes_of(name), &notes.bytes())?;
+        }
         if !durable::write_private_new(&path, &bytes)? {
+            if in_key_store {
+                facts.kept().forget()?;
+            }
             return Err(exists());
         }
-        let notes = Notes::of(&entry, origin, now);
         self.note(name, &notes)?;
-        notes.facts(name)
+        Ok(facts)
     }
 
     /// Opens a key. Notes that are missing or damaged are made again.
@@ -349,7 +372,18 @@ impl Keyring {
         self.change(name, |notes| notes.used = Some(now)).map(|_| ())
     }
 
-    /// Notes which program gives the passphrase of a key; none: it is asked for again. What the program gives has to open the key.
+    /// Keeps the passphrase of a key in the key store of the system. It has to open the key.
+    ///
+    /// # Errors
+    /// [`KeyError::Passphrase`]; [`KeyError::KeyStore`]; those of [`Self::facts`].
+    pub fn keep_in_key_store(&self, name: &Name, passphrase: &Passphrase) -> Result<Facts, KeyError> {
+        self.open(name, passphrase)?;
+        self.facts(name)?.kept().keep(passphrase)?;
+        self.change(name, |notes| (notes.passphrase_from, notes.passphrase_in_key_store) = (Vec::new(), true))
+    }
+
+    /// Notes which program gives the passphrase of a key; none: it is asked for again. What the program gives has to open the key, and
+    /// whoever takes it out of the key store of the system without a program has to know it.
     ///
     /// # Errors
     /// [`KeyError::Passphrase`]; those of the program, and of [`Self::facts`].
@@ -357,7 +391,14 @@ impl Keyring {
         if !run.is_empty() {
             self.open(name, &remembered::passphrase(name, run, &self.folder, stopped)?)?;
         }
-        self.change(name, |notes| notes.passphrase_from = run.to_vec())
+        let was = self.facts(name)?;
+        let facts = self.change(name, |notes| {
+            (notes.passphrase_from, notes.passphrase_in_key_store) = (run.to_vec(), false);
+        })?;
+        if was.in_key_store {
+            was.kept().forget()?;
+        }
+        Ok(facts)
     }
 
     /// The passphrase of a key from the program that keeps it; none where nobody does.
@@ -367,6 +408,7 @@ impl Keyring {
     pub fn remembered(&self, name: &Name, stopped: &dyn Fn() -> bool) -> Result<Option<Passphrase>, KeyError> {
         let Ok(facts) = self.facts(name) else { return Ok(None) };
         match facts.passphrase_from.as_slice() {
+            _ if facts.in_key_store => facts.kept().passphrase().map(Some),
             [] => Ok(None),
             run => remembered::passphrase(name, run, &self.folder, stopped).map(Some),
         }

@@ -20,6 +20,7 @@ pub mod der;
 pub mod file;
 pub mod java_store;
 pub mod key;
+mod key_store;
 pub mod keyring;
 mod passphrase;
 pub mod pem;
@@ -132,6 +133,14 @@ pub enum KeyError {
         name: String,
         /// The program.
         program: String,
+        /// Why not.
+        why: String,
+    },
+    /// The key store of the system did not keep or give a passphrase.
+    #[error("the key store of this system does not serve for the passphrase of the key {name}: {why}")]
+    KeyStore {
+        /// The key.
+        name: String,
         /// Why not.
         why: String,
     },

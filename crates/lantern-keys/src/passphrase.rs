@@ -26,6 +26,25 @@ impl Passphrase {
         Some(Self::new(text.lines().next().unwrap_or_default().to_owned()))
     }
 
+    /// One that nobody knows yet: 25 letters and digits in groups of five, 125 random bits.
+    ///
+    /// # Errors
+    /// [`KeyError::NoRandom`].
+    pub fn generate() -> Result<Self, KeyError> {
+        // Without those that look like others.
+        const LETTERS: &str = "abcdefghijkmnpqrstuvwxyz23456789";
+        let mut random = Zeroizing::new([0; 25]);
+        getrandom::fill(&mut *random).map_err(|_| KeyError::NoRandom)?;
+        let mut text = Zeroizing::new(String::with_capacity(29));
+        for (at, byte) in random.iter().enumerate() {
+            if at > 0 && at % 5 == 0 {
+                text.push('-');
+            }
+            text.extend(LETTERS.chars().nth(usize::from(byte % 32)));
+        }
+        Ok(Self(text))
+    }
+
     /// How it is written.
     pub(crate) fn text(&self) -> &str {
         &self.0
@@ -51,5 +70,24 @@ impl Passphrase {
 impl fmt::Debug for Passphrase {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("(a passphrase)")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn made_up_ones_are_long_and_each_another() {
+        let all: std::collections::HashSet<String> =
+            (0..100).map(|_| Passphrase::generate().unwrap().text().to_owned()).collect();
+        assert_eq!(all.len(), 100);
+        for one in &all {
+            let groups: Vec<&str> = one.split('-').collect();
+            assert!(groups.len() == 5 && groups.iter().all(|group| group.len() == 5), "{one}");
+        }
+        // Each letter is there, and none that looks like another.
+        let letters: std::collections::BTreeSet<char> = all.iter().flat_map(|one| one.chars()).collect();
+        assert!(letters.len() == 33 && !letters.contains(&'l') && !letters.contains(&'0'), "{letters:?}");
     }
 }

@@ -36,6 +36,7 @@ impl Explained for KeyError {
             | Self::KeyPassphrase
             | Self::Program { .. }
             | Self::Remembered { .. }
+            | Self::KeyStore { .. }
             | Self::Token { .. } => Class::Refused,
             Self::Sheet(SheetError::DoesNotOpen | SheetError::Twice { .. })
             | Self::Malformed(_)
@@ -71,6 +72,9 @@ impl Explained for KeyError {
             Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
             Self::Remembered { .. } => {
                 "unlock what keeps it; lantern key remember NAME, without a program, has it asked for again"
+            }
+            Self::KeyStore { .. } => {
+                "unlock it; or leave --in-key-store out, and give the passphrase with --passphrase-file"
             }
             Self::Token { why, .. } => match why {
                 TokenError::Module { .. } => "name the module of PKCS #11 that came with the token: module = \"FILE\"",

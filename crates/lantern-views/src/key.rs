@@ -59,6 +59,8 @@ struct KeyDocument<'a> {
     backups: Vec<BackupDocument>,
     /// The program that gives its passphrase, and its arguments.
     passphrase_from: &'a [String],
+    /// Whether the key store of the system gives it.
+    passphrase_in_key_store: bool,
     /// When it last signed.
     #[cfg_attr(test, schemars(with = "Option<String>"))]
     used: Option<Timestamp>,
@@ -106,6 +108,7 @@ fn key_document(facts: &Facts) -> KeyDocument<'_> {
             })
             .collect(),
         passphrase_from: &facts.passphrase_from,
+        passphrase_in_key_store: facts.in_key_store,
         used: facts.used,
     }
 }
@@ -173,6 +176,9 @@ pub fn show(facts: &Facts, config: Option<&Config>, path: &Path) -> View {
     if !facts.passphrase_from.is_empty() {
         line("passphrase", format!("from {}", shown(&facts.passphrase_from.join(" "))));
     }
+    if facts.in_key_store {
+        line("passphrase", "in the key store of this system".to_owned());
+    }
     line("last signed", facts.used.map_or_else(|| faint("never"), format::time));
     let pins: Vec<String> = config
         .into_iter()
@@ -217,6 +223,10 @@ pub fn added(facts: &Facts, path: &Path) -> View {
     view.space();
     let why = "without this key and its passphrase the game can never be updated on devices that have it.";
     view.sentence(format!("{} ", care("careful:")), 9, why);
+    if facts.in_key_store {
+        let where_it_is = "  its passphrase is in the key store of this system alone: a copy gets one of your own, and sheets need none";
+        view.say(where_it_is);
+    }
     view.say(format!(
         "  to sign with it, in lantern.toml below a target: {}",
         command(format!("sign = \"{}\"", facts.name))
@@ -270,6 +280,11 @@ pub fn drilled_sheets(facts: &Facts, set: &str, needed: u8) -> View {
 pub fn remembered(facts: &Facts) -> View {
     let mut view = View::default();
     match facts.passphrase_from.first() {
+        _ if facts.in_key_store => view.say(format!(
+            "{} the passphrase of the key {} is in the key store of this system",
+            good("done:"),
+            strong(&facts.name)
+        )),
         Some(program) => {
             let program = shown(program);
             view.say(format!(

@@ -61,7 +61,7 @@ enum Action {
     Export(Export),
     /// Write a copy of a key to another disk, or divide it over sheets of paper
     Backup(Backup),
-    /// Take a key's passphrase from a program, such as the system's key store; without one it is asked for again
+    /// Keep a key's passphrase in the key store of this system, or take it from a program; without either it is asked for again
     Remember(Remember),
     /// Pin the key that devices or storefronts know the game by, before the first release is signed here
     Pin(Pin),
@@ -91,6 +91,9 @@ struct New {
     /// Years that the certificate is valid for
     #[arg(long, value_name = "YEARS", default_value_t = certificate::YEARS)]
     years: u16,
+    /// Keep its passphrase in the key store of this system. One is made up that nobody has to know, unless it is given
+    #[arg(long)]
+    in_key_store: bool,
     #[command(flatten)]
     passphrase: PassphraseArg,
 }
@@ -156,9 +159,14 @@ struct Drill {
 struct Remember {
     #[command(flatten)]
     key: Named,
+    /// In the key store of this system
+    #[arg(long, conflicts_with = "run")]
+    in_key_store: bool,
     /// The program that prints the passphrase, and its arguments
     #[arg(last = true, value_name = "PROGRAM")]
     run: Vec<String>,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
 }
 
 #[derive(Debug, clap::Args)]
@@ -297,18 +305,22 @@ fn new(keyring: &Keyring, args: &New, ui: &Ui) -> Done {
             certificate::name_of_studio(&studio)
         }
     };
-    let passphrase = args.passphrase.for_new(name, ui)?;
+    let passphrase = match args.passphrase.given()? {
+        None if args.in_key_store => Passphrase::generate()?,
+        _ => args.passphrase.for_new(name, ui)?,
+    };
+    let passphrase = (&passphrase, args.in_key_store);
     let now = lantern_project::now();
     #[cfg(debug_assertions)]
     if let Some(key) = super::for_tests::key() {
         let entry = keyring::with_certificate(key?, &subject, Purpose::Code, args.years, now, [1; 16])?;
-        return add(keyring, name, entry, &passphrase, Origin::Made, ui);
+        return add(keyring, name, entry, passphrase, Origin::Made, ui);
     }
     let entry = keyring::make(args.kind, &subject, args.years, now)?;
-    add(keyring, name, entry, &passphrase, Origin::Made, ui)
+    add(keyring, name, entry, passphrase, Origin::Made, ui)
 }
 
-fn add(keyring: &Keyring, name: &Name, entry: Entry, passphrase: &Passphrase, origin: Origin, ui: &Ui) -> Done {
+fn add(keyring: &Keyring, name: &Name, entry: Entry, passphrase: (&Passphrase, bool), origin: Origin, ui: &Ui) -> Done {
     let facts = keyring.add(name, entry, passphrase, origin, lantern_project::now())?;
     ui.answer(&key::document(&facts), &key::added(&facts, &keyring.path_of(name)));
     Ok(())
@@ -330,7 +342,7 @@ fn import(keyring: &Keyring, args: &Import, ui: &Ui) -> Done {
     refuse_taken(keyring, name)?;
     if let Some(found) = from_sheets(&args.files, ui)? {
         let passphrase = args.passphrase.for_new(name, ui)?;
-        return add(keyring, name, found.entry, &passphrase, Origin::Imported, ui);
+        return add(keyring, name, found.entry, (&passphrase, false), Origin::Imported, ui);
     }
     let Some(path) = args.files.first() else { return Ok(()) };
     let bytes = durable::read_limited(path, file::MAX_LEN).map_err(KeyError::from)?;
@@ -349,7 +361,7 @@ fn import(keyring: &Keyring, args: &Import, ui: &Ui) -> Done {
         Some(of_file) => passphrase::for_imported(&args.passphrase, of_file, name, ui)?,
         None => args.passphrase.for_new(name, ui)?,
     };
-    add(keyring, name, entry, &passphrase, Origin::Imported, ui)
+    add(keyring, name, entry, (&passphrase, false), Origin::Imported, ui)
 }
 
 fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
@@ -358,8 +370,7 @@ fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
     if args.certificate {
         keyring.export_certificates(&facts, &args.to)?;
     } else {
-        let passphrase = args.passphrase.of_key(name, ui)?;
-        let key = keyring.open(name, &passphrase)?;
+        let (key, passphrase) = opened(keyring, &facts, &args.passphrase, ui)?;
         keyring.export(&key, &args.to, &passphrase)?;
     }
     ui.answer(&key::document(&facts), &key::exported(name, &args.to, args.certificate));
@@ -368,17 +379,35 @@ fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
 
 fn backup(keyring: &Keyring, args: &Backup, ui: &Ui) -> Done {
     let name = &args.key.name;
-    facts(keyring, name, &args.passphrase, ui)?;
-    let passphrase = args.passphrase.of_key(name, ui)?;
-    let key = keyring.open(name, &passphrase)?;
+    let known = facts(keyring, name, &args.passphrase, ui)?;
     if let Some(numbers) = args.sheets {
+        let key = keyring.open(name, &args.passphrase.of_key(name, ui)?)?;
         return divide(keyring, &key, &args.to, numbers, ui);
     }
+    let (key, passphrase) = opened(keyring, &known, &args.passphrase, ui)?;
     let to = std::path::absolute(&args.to).map_err(|error| CommandError::io("find the folder", error))?;
     keyring.back_up(&key, &to, &passphrase, lantern_project::now())?;
     let facts = keyring.facts(name)?;
     ui.answer(&key::document(&facts), &key::backed_up(&facts, &args.to));
     Ok(())
+}
+
+/// A key that is about to be written somewhere else, and the passphrase of what is written: its own, or, where only the key store of
+/// this system knows that, another one.
+fn opened(
+    keyring: &Keyring,
+    known: &Facts,
+    given: &PassphraseArg,
+    ui: &Ui,
+) -> Result<(OpenKey, Passphrase), CommandError> {
+    let name = &known.name;
+    if known.in_key_store
+        && let Some(kept) = keyring.remembered(name, &|| ui.is_stopped())?
+    {
+        return Ok((keyring.open(name, &kept)?, given.for_copy(name, ui)?));
+    }
+    let passphrase = given.of_key(name, ui)?;
+    Ok((keyring.open(name, &passphrase)?, passphrase))
 }
 
 /// Writes a key as sheets into a folder that is not there yet.
@@ -414,7 +443,17 @@ fn divide(keyring: &Keyring, opened: &OpenKey, folder: &Path, (needed, of): (u8,
 }
 
 fn remember(keyring: &Keyring, args: &Remember, ui: &Ui) -> Done {
-    let facts = keyring.remember(&args.key.name, &args.run, &|| ui.is_stopped())?;
+    let name = &args.key.name;
+    let known = facts(keyring, name, &args.passphrase, ui)?;
+    let facts = match (args.in_key_store, args.run.is_empty()) {
+        (true, _) => keyring.keep_in_key_store(name, &args.passphrase.of_key(name, ui)?)?,
+        (false, true) if known.in_key_store => {
+            // Nobody loses a key by taking out what nobody else knows.
+            keyring.open(name, &args.passphrase.given_or_typed(name, ui)?)?;
+            keyring.remember(name, &[], &|| ui.is_stopped())?
+        }
+        (false, _) => keyring.remember(name, &args.run, &|| ui.is_stopped())?,
+    };
     ui.answer(&key::document(&facts), &key::remembered(&facts));
     Ok(())
 }
@@ -454,7 +493,7 @@ fn rotate(keyring: &Keyring, args: &Rotate, ui: &Ui) -> Done {
 
 fn drill(keyring: &Keyring, args: &Drill, ui: &Ui) -> Done {
     let name = &args.key.name;
-    facts(keyring, name, &args.passphrase, ui)?;
+    let known = facts(keyring, name, &args.passphrase, ui)?;
     if let Some(found) = from_sheets(&args.files, ui)? {
         let (set, needed) = (found.set.clone(), found.needed);
         let facts = keyring.drill_sheets(name, found, lantern_project::now())?;
@@ -462,7 +501,10 @@ fn drill(keyring: &Keyring, args: &Drill, ui: &Ui) -> Done {
         return Ok(());
     }
     let Some(file) = args.files.first() else { return Ok(()) };
-    let passphrase = args.passphrase.of_key(name, ui)?;
+    let passphrase = match known.in_key_store {
+        true => args.passphrase.given_or_asked("The passphrase of the copy (not shown):", ui)?,
+        false => args.passphrase.of_key(name, ui)?,
+    };
     let copy = std::path::absolute(file).map_err(|error| CommandError::io("find the folder", error))?;
     let facts = keyring.drill(name, &copy, &passphrase, lantern_project::now())?;
     ui.answer(&key::document(&facts), &key::drilled(&facts, file));

@@ -598,3 +598,18 @@ fn a_pinned_key_that_is_not_here_is_imported_and_not_made() {
         "{missing}"
     );
 }
+
+/// Without a desktop there is no key store, and nothing is begun that would need one.
+#[test]
+#[cfg(target_os = "linux")]
+fn without_a_key_store_there_is_no_key_in_it() {
+    let phone = Phone::new();
+    let new = ["key", "new", "saltmarsh-mobile", "--kind", "p-256", "--in-key-store"];
+    let none = Ran { output: phone.0.command(&new).output().unwrap() }.fails(3);
+    assert!(none.stderr().contains("there is none here; it comes with a desktop"), "{}", none.whole());
+    assert!(none.stderr().contains("fix: unlock it; or leave --in-key-store out"), "{}", none.whole());
+    assert!(!phone.run(&["key", "list"]).success().stdout().contains("saltmarsh-mobile"));
+    phone.run(&new[..5]).success();
+    phone.run(&["key", "remember", "saltmarsh-mobile", "--in-key-store"]).fails(3);
+    phone.run(&["prepare"]).success();
+}

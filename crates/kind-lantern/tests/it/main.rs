@@ -66,6 +66,9 @@ mod keeping;
 #[cfg(test)]
 mod key_chains;
 #[cfg(test)]
+#[cfg(feature = "tokens")]
+mod key_store;
+#[cfg(test)]
 mod keys;
 #[cfg(test)]
 mod knowing;

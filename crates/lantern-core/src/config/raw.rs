@@ -90,7 +90,7 @@ pub struct Sealing {
     /// processor time for what is new, and saves new players 5 to 12 per cent of the download.
     #[serde(default)]
     pub compression: Compression,
-    /// The key that signs a statement of how each release was prepared, as it is sealed: of the keyring, or one of [signers].
+    /// The key that signs a statement of how each release was prepared, as it is sealed: of the keyring, or one of `[signers]`.
     #[serde(default)]
     pub statement: Option<String>,
 }

@@ -33,7 +33,7 @@ fn a_key_is_kept_opened_copied_and_drilled() {
     assert_eq!(keyring.names().unwrap(), []);
     let mobile = name("saltmarsh-mobile");
     let now = at("2026-11-28T12:00:00Z");
-    let facts = keyring.add(&mobile, entry(), &passphrase(), Origin::Made, now).unwrap();
+    let facts = keyring.add(&mobile, entry(), (&passphrase(), false), Origin::Made, now).unwrap();
     assert_eq!(facts, keyring.facts(&mobile).unwrap());
     assert_eq!((facts.algorithm.as_str(), facts.drilled()), ("P-256", None));
 
@@ -64,7 +64,7 @@ fn a_key_is_kept_opened_copied_and_drilled() {
 
     // A copy of another key does not count.
     let second = name("second");
-    keyring.add(&second, entry(), &passphrase(), Origin::Made, now).unwrap();
+    keyring.add(&second, entry(), (&passphrase(), false), Origin::Made, now).unwrap();
     assert!(matches!(keyring.drill(&second, &copy, &other, later), Err(KeyError::OtherCopy { .. })));
     assert_eq!(keyring.facts(&second).unwrap().drilled(), None);
     assert_eq!(keyring.names().unwrap(), [mobile, second]);
@@ -75,9 +75,9 @@ fn nothing_is_replaced_and_damage_is_said() {
     let folder = tempfile::tempdir().unwrap();
     let keyring = Keyring::new(folder.path().to_owned()).with_rounds(1_000);
     let (mobile, now) = (name("mobile"), at("2026-11-28T12:00:00Z"));
-    keyring.add(&mobile, entry(), &passphrase(), Origin::Made, now).unwrap();
+    keyring.add(&mobile, entry(), (&passphrase(), false), Origin::Made, now).unwrap();
     let before = fs::read(keyring.path_of(&mobile)).unwrap();
-    let again = keyring.add(&mobile, entry(), &passphrase(), Origin::Made, now);
+    let again = keyring.add(&mobile, entry(), (&passphrase(), false), Origin::Made, now);
     assert!(matches!(again, Err(KeyError::Exists { .. })));
     assert_eq!(fs::read(keyring.path_of(&mobile)).unwrap(), before);
     assert!(matches!(keyring.open(&mobile, &Passphrase::new(String::new())), Err(KeyError::Passphrase)));
@@ -102,7 +102,9 @@ fn nothing_is_replaced_and_damage_is_said() {
 fn two_at_once_and_one_name() {
     let folder = tempfile::tempdir().unwrap();
     let keyring = Keyring::new(folder.path().to_owned()).with_rounds(1_000);
-    let add = || keyring.add(&name("mobile"), entry(), &passphrase(), Origin::Made, at("2026-11-28T12:00:00Z")).is_ok();
+    let add = || {
+        keyring.add(&name("mobile"), entry(), (&passphrase(), false), Origin::Made, at("2026-11-28T12:00:00Z")).is_ok()
+    };
     let added = std::thread::scope(|scope| {
         let both = [scope.spawn(add), scope.spawn(add)];
         both.map(|one| one.join().unwrap())
@@ -119,7 +121,7 @@ fn only_the_owner_can_read_it_and_nothing_secret_is_in_the_notes() {
     let keyring = Keyring::new(folder.path().join("keys")).with_rounds(1_000);
     let made = entry();
     let shown = format!("{made:?}");
-    keyring.add(&name("mobile"), made, &passphrase(), Origin::Made, at("2026-11-28T12:00:00Z")).unwrap();
+    keyring.add(&name("mobile"), made, (&passphrase(), false), Origin::Made, at("2026-11-28T12:00:00Z")).unwrap();
     for file in fs::read_dir(folder.path().join("keys")).unwrap().map(Result::unwrap) {
         assert_eq!(file.metadata().unwrap().permissions().mode() & 0o777, 0o600, "{file:?}");
         let text = String::from_utf8_lossy(&fs::read(file.path()).unwrap()).into_owned();
