@@ -405,11 +405,7 @@ impl Check<'_> {
         let mut systems = Vec::new();
         for (i, text) in texts.iter().enumerate() {
             let at = [at, &[ConfigKey::Item(i)]].concat();
-            let known: Vec<&str> = System::ALL.iter().map(System::name).collect();
-            let fix = match crate::names::nearest(text, known.iter().copied()) {
-                Some(near) => format!("did you mean {near:?}? This lantern knows {}", known.join(", ")),
-                None => format!("this lantern knows {}", known.join(", ")),
-            };
+            let fix = if text.parse::<System>().is_ok() { String::new() } else { known_systems(text) };
             if let Some(system) = self.parse::<System>(&at, text, &fix) {
                 if systems.contains(&system) {
                     self.stop(&at, Code::ListedTwice, format!("{system} is listed twice"), "remove one of them");
@@ -612,5 +608,15 @@ impl std::str::FromStr for Day {
 
     fn from_str(text: &str) -> Result<Self, String> {
         text.parse().map(Self).map_err(|_| format!("{text:?} is not a day"))
+    }
+}
+
+/// The systems that there are, for someone who wrote another one.
+fn known_systems(text: &str) -> String {
+    let known: Vec<&str> = System::ALL.iter().map(System::name).collect();
+    let all = known.join(", ");
+    match crate::names::nearest(text, known.iter().copied()) {
+        Some(near) => format!("did you mean {near:?}? This lantern knows {all}"),
+        None => format!("this lantern knows {all}"),
     }
 }

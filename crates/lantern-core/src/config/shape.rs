@@ -82,7 +82,8 @@ enum Below {
 }
 
 pub(super) fn schema() -> Value {
-    schemars::schema_for!(raw::Config).to_value()
+    static SCHEMA: OnceLock<Value> = OnceLock::new();
+    SCHEMA.get_or_init(|| schemars::schema_for!(raw::Config).to_value()).clone()
 }
 
 /// The schema that texts are checked against.
