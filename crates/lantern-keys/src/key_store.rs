@@ -2,6 +2,10 @@
 //! Linux desktop what speaks the Secret Service interface (freedesktop.org, "Secret Service API", version 0.2,
 //! <https://specifications.freedesktop.org/secret-service/latest/>).
 
+use std::sync::mpsc;
+use std::thread;
+use std::time::Duration;
+
 use keyring::{Entry, Error};
 use lantern_core::bytes::hex;
 use lantern_core::names::Name;
@@ -11,6 +15,8 @@ use crate::passphrase::Passphrase;
 
 /// What an entry belongs to.
 const SERVICE: &str = "lantern";
+/// How long it may take: someone may have to unlock the store.
+const TIME_LIMIT: Duration = Duration::from_secs(300);
 
 /// A passphrase in the key store of the system.
 pub(crate) struct Kept<'a> {
@@ -25,8 +31,16 @@ impl<'a> Kept<'a> {
         Self { name, account: format!("{name} {}", hex(certificate)) }
     }
 
-    fn entry(&self) -> Result<Entry, KeyError> {
-        Entry::new(SERVICE, &self.account).map_err(|error| self.failed(&error))
+    /// Asks the store, as long as that may take.
+    fn ask<T: Send + 'static>(
+        &self,
+        what: impl FnOnce(&Entry) -> Result<T, Error> + Send + 'static,
+    ) -> Result<Result<T, Error>, KeyError> {
+        let (account, (answer, answered)) = (self.account.clone(), mpsc::channel());
+        // It ends with the program where the store never answers.
+        thread::spawn(move || answer.send(Entry::new(SERVICE, &account).and_then(|entry| what(&entry))));
+        let silent = |_| KeyError::KeyStore { name: self.name.to_string(), why: "it does not answer".to_owned() };
+        answered.recv_timeout(TIME_LIMIT).map_err(silent)
     }
 
     fn failed(&self, error: &Error) -> KeyError {
@@ -42,16 +56,17 @@ impl<'a> Kept<'a> {
 
     /// Keeps it. One that is there is replaced: only the newest opens the key.
     pub(crate) fn keep(&self, passphrase: &Passphrase) -> Result<(), KeyError> {
-        self.entry()?.set_password(passphrase.text()).map_err(|error| self.failed(&error))
+        let passphrase = passphrase.clone();
+        self.ask(move |entry| entry.set_password(passphrase.text()))?.map_err(|error| self.failed(&error))
     }
 
     pub(crate) fn passphrase(&self) -> Result<Passphrase, KeyError> {
-        self.entry()?.get_password().map(Passphrase::new).map_err(|error| self.failed(&error))
+        self.ask(|entry| entry.get_password().map(Passphrase::new))?.map_err(|error| self.failed(&error))
     }
 
     /// Takes it out; it may be gone already.
     pub(crate) fn forget(&self) -> Result<(), KeyError> {
-        match self.entry()?.delete_credential() {
+        match self.ask(Entry::delete_credential)? {
             Ok(()) | Err(Error::NoEntry) => Ok(()),
             Err(error) => Err(self.failed(&error)),
         }

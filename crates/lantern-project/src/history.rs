@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use lantern_core::event::Event;
+use lantern_core::finding::one_of;
 use lantern_core::history::{History, Settling};
 use lantern_core::names::{Name, nearest};
 use lantern_core::version::ReleaseAsked;
@@ -43,7 +44,7 @@ impl Explained for HistoryError {
         vec![match nearest(asked, known.iter().map(String::as_str)) {
             Some(near) => format!("did you mean {near}?"),
             None if known.is_empty() => "leave it out".to_owned(),
-            None => format!("one of {}", known.join(", ")),
+            None => one_of(known),
         }]
     }
 }

@@ -113,10 +113,7 @@ impl Explained for ReleaseError {
         match self {
             Self::NothingSealed => one("lantern prepare"),
             Self::NoRelease { known, .. } if known.is_empty() => one("lantern prepare"),
-            Self::NoRelease { known, .. } => {
-                let names: Vec<String> = known.iter().map(ToString::to_string).collect();
-                vec![format!("one of {}", names.join(", "))]
-            }
+            Self::NoRelease { known, .. } => vec![one_of(known)],
             Self::NoTarget { known, .. } => vec![one_of(known)],
             Self::Withdrawn { .. } => one("fix it, raise the version, and prepare again"),
             Self::NothingAside(_) => one("name what players do not get: keep-aside = [\"*.pdb\"] in its target"),

@@ -9,6 +9,7 @@ use lantern_core::digest::ReleaseId;
 use lantern_core::event::{
     BranchReported, BranchWentBack, BuildFound, BuildGone, EventBody, Pushed, StorefrontRef, TitleKey, Withdrawn,
 };
+use lantern_core::finding::one_of;
 use lantern_core::names::{Handle, Identity, Name};
 use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
@@ -563,7 +564,7 @@ impl Explained for ConnectError {
                 match lantern_core::names::nearest(asked, names.iter().copied()) {
                     Some(near) => vec![format!("did you mean {near}?")],
                     None if names.is_empty() => one("add [storefronts.NAME] to lantern.toml"),
-                    None => vec![format!("one of {}", names.join(", "))],
+                    None => vec![one_of(&names)],
                 }
             }
             Self::NoTitle { storefront, edition } => {

@@ -537,7 +537,7 @@ fn releases_are_asked_for_in_several_ways() {
     snapshot!(env.lantern(&["push", "bramble"]).whole(), @r#"
     ------- stderr -------
     error: lantern.toml has no storefront "bramble"
-      fix: one of brambleyard
+      fix: the only one is brambleyard
     [exit status: 2]
     "#);
     snapshot!(env.lantern(&["promote", "brambleyard", "open-watre"]).whole(), @r#"

@@ -191,7 +191,7 @@ fn players_get_what_they_have_and_what_they_ask_for() {
     snapshot!(install(&["--choose", "voice=fr"]).whole(), @"
     ------- stderr -------
     error: creek does not offer the choice voice for linux
-      fix: one of voices
+      fix: the only one is voices
     [exit status: 2]
     ");
     snapshot!(install(&["--choose", "voices"]).whole(), @"

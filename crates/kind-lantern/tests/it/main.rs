@@ -66,7 +66,7 @@ mod keeping;
 #[cfg(test)]
 mod key_chains;
 #[cfg(test)]
-#[cfg(feature = "tokens")]
+#[cfg(feature = "key-store")]
 mod key_store;
 #[cfg(test)]
 mod keys;

@@ -38,13 +38,13 @@ fn a_name_that_nothing_has_is_no_fact_of_history() {
     snapshot!(env.lantern(&["history", "--branch", "harbour"]).whole(), @r#"
     ------- stderr -------
     error: no branch "harbour" is known here, in lantern.toml or in what happened
-      fix: one of open-water
+      fix: the only one is open-water
     [exit status: 2]
     "#);
     snapshot!(env.lantern(&["history", "--release", "99"]).whole(), @"
     ------- stderr -------
     error: there is no release number 99
-      fix: one of 1.3.2 (1)
+      fix: the only one is 1.3.2 (1)
     [exit status: 2]
     ");
     // Known, and nothing happened to it.
