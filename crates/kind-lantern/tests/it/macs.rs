@@ -118,6 +118,18 @@ fn a_build_for_macos_is_signed_stamped_and_time_stamped() {
     // Other entitlements are another build.
     yard.env.write("post.entitlements", &ENTITLEMENTS.replace("allow-jit", "disable-library-validation"));
     assert!(!yard.run(&["prepare", "--plan"]).stdout().contains("nothing changed"));
+    // A byte of the second architecture's code: which, and where in the file.
+    let program = "out/Saltmarsh Post.app/Contents/MacOS/saltmarsh";
+    let whole = yard.env.read(program);
+    let second = u32::from_be_bytes(*whole[8 + 20 + 8..].first_chunk().unwrap()) as usize;
+    let mut changed = whole.clone();
+    changed[second + 4096 + 7] ^= 1;
+    std::fs::write(yard.env.path(program), &changed).unwrap();
+    let wrong = yard.run(&["verify", "out/Saltmarsh Post.app"]).fails(5).whole();
+    let place =
+        format!("the code for aarch64 changed after it was signed, first in the page at byte {}", second + 4096);
+    assert!(wrong.contains(&place), "{wrong}");
+    std::fs::write(yard.env.path(program), &whole).unwrap();
     // A file of the bundle.
     let letters = yard.env.path("out/Saltmarsh Post.app/Contents/Resources/letters/en.txt");
     std::fs::write(letters, "other").unwrap();

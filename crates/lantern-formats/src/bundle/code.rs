@@ -28,19 +28,22 @@ pub fn verify_code(
     beside: &[(Special, String, Option<Vec<u8>>)],
 ) -> Result<Option<CodeVerdict>, FormatError> {
     let mut signatures = Vec::new();
-    for slice in details {
-        signatures.extend(CodeSignature::read(&mut from, slice)?);
+    for of in details {
+        signatures.extend(CodeSignature::read(&mut from, of)?.map(|signature| (of.slice, signature)));
     }
     if signatures.is_empty() {
         return Ok(None);
     }
     // Linkers sign the slices for Apple's own processors alone, without an identity: the others need nothing.
-    let is_gap = signatures.len() < details.len() && !signatures.iter().all(CodeSignature::is_ad_hoc);
+    let is_gap = signatures.len() < details.len() && !signatures.iter().all(|(_, signature)| signature.is_ad_hoc());
     let mut wrong = is_gap.then(|| "one of its slices carries none".to_owned());
     let mut first_signer = None;
-    for signature in &signatures {
+    for (slice, signature) in &signatures {
         wrong = wrong.or(signature.verify(&mut from)?.map(|wrong| match wrong {
-            Wrong::Page(at) => format!("the code changed after it was signed, first at byte {at}"),
+            Wrong::Page(at) => {
+                let of = if details.len() > 1 { format!(" for {}", slice.machine) } else { String::new() };
+                format!("the code{of} changed after it was signed, first in the page at byte {}", slice.offset + at)
+            }
             Wrong::NotCovered => "it does not cover the whole program".to_owned(),
             Wrong::NoMessage => "nobody has signed it, and it does not say that it is ad hoc".to_owned(),
             Wrong::Special(Special::Entitlements | Special::EntitlementsDer) => {
@@ -60,5 +63,6 @@ pub fn verify_code(
             first_signer = first_signer.or(Some(signer));
         }
     }
+    let signatures = signatures.into_iter().map(|(_, signature)| signature).collect();
     Ok(Some(CodeVerdict { signatures, signer: first_signer, wrong }))
 }
