@@ -549,23 +549,6 @@ impl Session {
         Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, done, statement })
     }
 
-    /// Keeps the statement of a release that is sealed.
-    fn keep_statement(
-        &self,
-        release: &KnownRelease,
-        options: &PrepareOptions,
-        progress: &dyn Progress,
-    ) -> Result<Option<PathBuf>, ProjectError> {
-        if options.unsigned {
-            return Ok(None);
-        }
-        let kept = self.workspace.keep_statement(release, options.passphrases.as_ref(), progress);
-        kept.map_err(|error| match error {
-            error @ (ProjectError::Stopped | ProjectError::Findings(_)) => error,
-            error => ProjectError::Statement { release: release.name.clone(), source: Box::new(error) },
-        })
-    }
-
     /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it. None
     /// where it would not be the one that was stamped already.
     fn take_number<T>(

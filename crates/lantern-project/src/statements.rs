@@ -28,8 +28,8 @@ use crate::listed::{files_below, sha256};
 use crate::not_changed::changing_error;
 use crate::outgoing::folder_name;
 use crate::stamp_and_sign::AsConfigured;
-use crate::workspace::Workspace;
-use crate::{Passphrases, ProjectError, keyring};
+use crate::workspace::{Session, Workspace};
+use crate::{Passphrases, PrepareOptions, ProjectError, keyring};
 
 /// The type of statements (in-toto, "Statement", version 1).
 const STATEMENT: &str = "https://in-toto.io/Statement/v1";
@@ -197,9 +197,18 @@ impl Workspace {
         passphrases: Option<&Passphrases>,
         progress: &dyn Progress,
     ) -> Result<StatementWritten, ProjectError> {
-        let (text, written) = self.sealed_statement(release, key, to, passphrases, progress)?;
+        let known = self.project.known_key(key).map_err(|finding| ProjectError::Findings(vec![*finding]))?;
+        let statement = self.statement(release, progress)?;
+        let opening = AsConfigured::for_one(self.project.keyring()?, passphrases.cloned());
+        let signer = opening.signer(key, &known)?;
+        let bytes = serde_json::to_vec(&statement).expect("texts and numbers");
+        let envelope = statement::seal(&bytes, &[&*signer]).map_err(|error| changing_error("used", key, to, error))?;
+        let mut text = serde_json::to_vec_pretty(&envelope).expect("texts");
+        text.push(b'\n');
         durable::write_whole(to, &text)?;
-        Ok(written)
+        note_used(&self.project.keyring()?, &known);
+        let key = envelope.signatures.first().map(|signature| signature.keyid.clone()).unwrap_or_default();
+        Ok(StatementWritten { files: statement.subject.len() as u64, key, path: to.to_owned() })
     }
 
     /// The statement of a release that `prepare` keeps as `lantern.toml` asks: where it lies in the project, none where nothing is asked.
@@ -220,33 +229,9 @@ impl Workspace {
             && verify_statement(&to, None, progress)?
                 .is_ok_and(|verified| verified.statement.predicate.release == hex(release.id.0.as_bytes()));
         if !is_there {
-            let (text, _) = self.sealed_statement(release, key, &to, passphrases, progress)?;
-            durable::create_folders(&folder)?;
-            durable::write_whole(&to, &text)?;
+            self.write_statement(release, key, &to, passphrases, progress)?;
         }
         Ok(Some(to.strip_prefix(self.project.root()).map(Path::to_owned).unwrap_or(to)))
-    }
-
-    /// A statement in its envelope, as text.
-    fn sealed_statement(
-        &self,
-        release: &KnownRelease,
-        key: &Name,
-        to: &Path,
-        passphrases: Option<&Passphrases>,
-        progress: &dyn Progress,
-    ) -> Result<(Vec<u8>, StatementWritten), ProjectError> {
-        let known = self.project.known_key(key).map_err(|finding| ProjectError::Findings(vec![*finding]))?;
-        let statement = self.statement(release, progress)?;
-        let opening = AsConfigured::for_one(self.project.keyring()?, passphrases.cloned());
-        let signer = opening.signer(key, &known)?;
-        let bytes = serde_json::to_vec(&statement).expect("texts and numbers");
-        let envelope = statement::seal(&bytes, &[&*signer]).map_err(|error| changing_error("used", key, to, error))?;
-        let mut text = serde_json::to_vec_pretty(&envelope).expect("texts");
-        text.push(b'\n');
-        note_used(&self.project.keyring()?, &known);
-        let key = envelope.signatures.first().map(|signature| signature.keyid.clone()).unwrap_or_default();
-        Ok((text, StatementWritten { files: statement.subject.len() as u64, key, path: to.to_owned() }))
     }
 
     /// What is said of a release.
@@ -325,6 +310,25 @@ impl Workspace {
             })?);
         }
         Ok(out.into_iter().flatten().collect())
+    }
+}
+
+impl Session {
+    /// Keeps the statement of a release that is sealed.
+    pub(crate) fn keep_statement(
+        &self,
+        release: &KnownRelease,
+        options: &PrepareOptions,
+        progress: &dyn Progress,
+    ) -> Result<Option<PathBuf>, ProjectError> {
+        if options.unsigned {
+            return Ok(None);
+        }
+        let kept = self.workspace.keep_statement(release, options.passphrases.as_ref(), progress);
+        kept.map_err(|error| match error {
+            error @ (ProjectError::Stopped | ProjectError::Findings(_)) => error,
+            error => ProjectError::Statement { release: release.name.clone(), source: Box::new(error) },
+        })
     }
 }
 
