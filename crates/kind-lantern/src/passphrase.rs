@@ -38,11 +38,15 @@ impl PassphraseArg {
         self.given()?.map_or_else(|| ask(question, ui), Ok)
     }
 
-    /// The passphrase of a key that is given, or that a program or the key store of the system keeps; none where neither is.
+    /// The passphrase of a key that a file gives, a program or the key store of the system keeps, or the variable gives; none where nothing does.
     pub fn given_or_kept(&self, name: &Name, ui: &Ui) -> Result<Option<Passphrase>, CommandError> {
-        match self.given()? {
-            Some(given) => Ok(Some(given)),
-            None => Ok(lantern_project::keyring()?.remembered(name, &|| ui.is_stopped())?),
+        if self.passphrase_file.is_some() {
+            return self.given();
+        }
+        // The variable stands for every key, and what is kept for one alone: it knows better, where it can be had.
+        match (lantern_project::keyring()?.remembered(name, &|| ui.is_stopped()), self.given()?) {
+            (Err(error), None) => Err(error.into()),
+            (kept, given) => Ok(kept.ok().flatten().or(given)),
         }
     }
 
