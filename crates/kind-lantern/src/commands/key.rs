@@ -38,8 +38,8 @@ const EXAMPLES: &str = r#"Examples:
 /// Make signing keys, bring those that you have, back them up and try the backups
 ///
 /// Keys lie in your own folder, outside of every project, each in a file of PKCS #12 with a passphrase. A target signs with the
-/// key that its "sign" in lantern.toml names. A passphrase is asked for, or taken from the variable LANTERN_KEY_PASSPHRASE or a
-/// file.
+/// key that its "sign" in lantern.toml names. A passphrase is asked for, or taken from a file, the variable
+/// LANTERN_KEY_PASSPHRASE, or the key store of the system.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -91,7 +91,7 @@ struct New {
     /// Years that the certificate is valid for
     #[arg(long, value_name = "YEARS", default_value_t = certificate::YEARS)]
     years: u16,
-    /// Keep its passphrase in the key store of this system. One is made up that nobody has to know, unless it is given
+    /// Keep its passphrase in the key store of this system. Where none is given, one is made up that nobody has to know
     #[arg(long)]
     in_key_store: bool,
     #[command(flatten)]
@@ -159,7 +159,7 @@ struct Drill {
 struct Remember {
     #[command(flatten)]
     key: Named,
-    /// In the key store of this system
+    /// Keep it in the key store of this system
     #[arg(long, conflicts_with = "run")]
     in_key_store: bool,
     /// The program that prints the passphrase, and its arguments
