@@ -45,8 +45,12 @@ impl PassphraseArg {
         }
         // The variable stands for every key, and what is kept for one alone: it knows better, where it can be had.
         match (lantern_project::keyring()?.remembered(name, &|| ui.is_stopped()), self.given()?) {
-            (Err(error), None) => Err(error.into()),
-            (kept, given) => Ok(kept.ok().flatten().or(given)),
+            (Ok(kept), given) => Ok(kept.or(given)),
+            (Err(error), Some(given)) if !ui.is_stopped() => {
+                ui.aside(&format!("{error}; the variable {VARIABLE} is taken"));
+                Ok(Some(given))
+            }
+            (Err(error), _) => Err(error.into()),
         }
     }
 

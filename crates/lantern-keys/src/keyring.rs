@@ -335,12 +335,17 @@ impl Keyring {
         if in_key_store {
             // It may be that nobody else knows it: the store has it, and the notes say so, before there is a key. Notes alone are none.
             facts.kept().keep(passphrase)?;
-            durable::write_private_new(&self.notes_of(name), &notes.bytes())?;
         }
-        if !durable::write_private_new(&path, &bytes)? {
-            if in_key_store {
-                facts.kept().forget()?;
-            }
+        let noted = || match in_key_store {
+            true => durable::write_private_new(&self.notes_of(name), &notes.bytes()).map(|_| ()),
+            false => Ok(()),
+        };
+        let placed = noted().and_then(|()| durable::write_private_new(&path, &bytes));
+        if in_key_store && !matches!(placed, Ok(true)) {
+            // There is no such key; what went wrong is the error to report.
+            let _ = facts.kept().forget();
+        }
+        if !placed? {
             return Err(exists());
         }
         self.note(name, &notes)?;

@@ -85,6 +85,8 @@ fn a_passphrase_that_nobody_has_to_know() {
     desktop.next("1.3.3", "1.3.4");
     let elsewhere = desktop.run(&["prepare"]).fails(3).stderr();
     assert!(elsewhere.contains("it has none of this key") && elsewhere.contains("fix: "), "{elsewhere}");
+    let other = desktop.run_with(Some("another one"), &["prepare"]).fails(3).stderr();
+    assert!(other.contains("it has none of this key; the variable LANTERN_KEY_PASSPHRASE is taken"), "{other}");
     desktop.run_with(Some(MINE), &["key", "import", "second", "copy.p12"]).success();
     desktop.0.edit("lantern.toml", "sign = \"studio\"", "sign = \"second\"");
     desktop.run_with(Some(MINE), &["prepare"]).success();
