@@ -122,5 +122,5 @@ fn a_name_that_nothing_has_is_a_mistake() {
     let wrong = HistoryAsked { release: Some("99".parse().unwrap()), ..HistoryAsked::default() };
     let Err(ProjectError::Release(error)) = open.history(&wrong) else { panic!("nobody minds") };
     assert!(matches!(error, ReleaseError::NoRelease { .. }), "{error:?}");
-    assert_eq!(error.fixes(), ["one of 1.4.0 (1)"]);
+    assert_eq!(error.fixes(), ["the only one is 1.4.0 (1)"]);
 }
