@@ -50,6 +50,10 @@ def main():
             wrong.append(f"{name}: the license {package['license']!r} is not one of those that are allowed")
         if not (package["source"] or "").startswith("registry+"):
             wrong.append(f"{name}: it comes from {package['source'] or 'a folder'}, not from the registry")
+    # The fuzzer stands by itself, and its lock file follows from ours.
+    fuzz = ["cargo", "metadata", "--format-version", "1", "--locked", "--manifest-path", "fuzz/Cargo.toml"]
+    if subprocess.run(fuzz, capture_output=True).returncode != 0:
+        wrong.append("fuzz/Cargo.lock is older than what it is made of: cargo metadata --manifest-path fuzz/Cargo.toml")
     built = subprocess.run(
         ["cargo", "tree", "--locked", "--workspace", "-e", "normal,build", "--prefix", "none", "--format", "{p}"],
         check=True, capture_output=True, text=True,
