@@ -138,8 +138,11 @@ impl Notes {
             certificate: certificate::about(own)?,
             backups: self.backups,
             used: self.used,
-            passphrase_from: self.passphrase_from,
-            in_key_store: self.passphrase_in_key_store,
+            passphrase_from: match (self.passphrase_in_key_store, self.passphrase_from) {
+                (true, _) => PassphraseFrom::KeyStore,
+                (false, run) if run.is_empty() => PassphraseFrom::Nobody,
+                (false, run) => PassphraseFrom::Program(run),
+            },
             chain,
         })
     }
@@ -173,10 +176,34 @@ pub struct Facts {
     pub backups: Vec<Backup>,
     /// When it last signed.
     pub used: Option<Timestamp>,
-    /// The program that gives its passphrase, and its arguments; empty where nobody does.
-    pub passphrase_from: Vec<String>,
+    /// Who gives its passphrase.
+    pub passphrase_from: PassphraseFrom,
+}
+
+/// Who gives the passphrase of a key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PassphraseFrom {
+    /// It is asked for.
+    Nobody,
+    /// A program, with its arguments.
+    Program(Vec<String>),
+    /// The key store of the system; it may be that nobody else knows it.
+    KeyStore,
+}
+
+impl PassphraseFrom {
     /// Whether the key store of the system gives it.
-    pub in_key_store: bool,
+    pub fn is_key_store(&self) -> bool {
+        *self == Self::KeyStore
+    }
+
+    /// The program and its arguments; empty where there is none.
+    pub fn program(&self) -> &[String] {
+        match self {
+            Self::Program(run) => run,
+            Self::Nobody | Self::KeyStore => &[],
+        }
+    }
 }
 
 impl Facts {
@@ -387,35 +414,48 @@ impl Keyring {
         self.change(name, |notes| (notes.passphrase_from, notes.passphrase_in_key_store) = (Vec::new(), true))
     }
 
-    /// Notes which program gives the passphrase of a key; none: it is asked for again. What the program gives has to open the key, and
-    /// whoever takes it out of the key store of the system without a program has to know it.
+    /// Notes that the passphrase of a key is asked for again. Who takes it out of the key store of the system has to know it: nobody
+    /// loses a key by taking out what nobody else knows.
+    ///
+    /// # Errors
+    /// [`KeyError::Passphrase`]; [`KeyError::KeyStore`]; those of [`Self::facts`].
+    pub fn ask_again(&self, name: &Name, known: Option<&Passphrase>) -> Result<Facts, KeyError> {
+        if self.facts(name)?.passphrase_from.is_key_store() {
+            self.open(name, known.ok_or(KeyError::Passphrase)?)?;
+        }
+        self.note_program(name, &[])
+    }
+
+    /// Notes which program gives the passphrase of a key. What it gives has to open the key.
     ///
     /// # Errors
     /// [`KeyError::Passphrase`]; those of the program, and of [`Self::facts`].
     pub fn remember(&self, name: &Name, run: &[String], stopped: &dyn Fn() -> bool) -> Result<Facts, KeyError> {
-        if !run.is_empty() {
-            self.open(name, &remembered::passphrase(name, run, &self.folder, stopped)?)?;
-        }
+        self.open(name, &remembered::passphrase(name, run, &self.folder, stopped)?)?;
+        self.note_program(name, run)
+    }
+
+    fn note_program(&self, name: &Name, run: &[String]) -> Result<Facts, KeyError> {
         let was = self.facts(name)?;
         let facts = self.change(name, |notes| {
             (notes.passphrase_from, notes.passphrase_in_key_store) = (run.to_vec(), false);
         })?;
-        if was.in_key_store {
+        if was.passphrase_from.is_key_store() {
             was.kept().forget()?;
         }
         Ok(facts)
     }
 
-    /// The passphrase of a key from the program that keeps it; none where nobody does.
+    /// The passphrase of a key from who keeps it; none where nobody does.
     ///
     /// # Errors
     /// Those of the program.
     pub fn remembered(&self, name: &Name, stopped: &dyn Fn() -> bool) -> Result<Option<Passphrase>, KeyError> {
         let Ok(facts) = self.facts(name) else { return Ok(None) };
-        match facts.passphrase_from.as_slice() {
-            _ if facts.in_key_store => facts.kept().passphrase().map(Some),
-            [] => Ok(None),
-            run => remembered::passphrase(name, run, &self.folder, stopped).map(Some),
+        match &facts.passphrase_from {
+            PassphraseFrom::KeyStore => facts.kept().passphrase().map(Some),
+            PassphraseFrom::Nobody => Ok(None),
+            PassphraseFrom::Program(run) => remembered::passphrase(name, run, &self.folder, stopped).map(Some),
         }
     }
 

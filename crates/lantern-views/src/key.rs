@@ -9,7 +9,7 @@ use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::pins::Fingerprint;
-use lantern_keys::keyring::{Backup, Facts, Origin, Sheets};
+use lantern_keys::keyring::{Backup, Facts, Origin, PassphraseFrom, Sheets};
 use lantern_keys::sheets::Set;
 use lantern_keys::ssh;
 use serde::Serialize;
@@ -107,8 +107,8 @@ fn key_document(facts: &Facts) -> KeyDocument<'_> {
                 drilled: backup.drilled,
             })
             .collect(),
-        passphrase_from: &facts.passphrase_from,
-        passphrase_in_key_store: facts.in_key_store,
+        passphrase_from: facts.passphrase_from.program(),
+        passphrase_in_key_store: facts.passphrase_from.is_key_store(),
         used: facts.used,
     }
 }
@@ -173,11 +173,10 @@ pub fn show(facts: &Facts, config: Option<&Config>, path: &Path) -> View {
     }
     let since = format::day(facts.since);
     line("here", format!("{} on {since}", if facts.origin == Origin::Unknown { "since" } else { facts.origin.word() }));
-    if !facts.passphrase_from.is_empty() {
-        line("passphrase", format!("from {}", shown(&facts.passphrase_from.join(" "))));
-    }
-    if facts.in_key_store {
-        line("passphrase", "in the key store of this system".to_owned());
+    match &facts.passphrase_from {
+        PassphraseFrom::Nobody => {}
+        PassphraseFrom::Program(run) => line("passphrase", format!("from {}", shown(&run.join(" ")))),
+        PassphraseFrom::KeyStore => line("passphrase", "in the key store of this system".to_owned()),
     }
     line("last signed", facts.used.map_or_else(|| faint("never"), format::time));
     let pins: Vec<String> = config
@@ -223,7 +222,7 @@ pub fn added(facts: &Facts, path: &Path) -> View {
     view.space();
     let why = "without this key and its passphrase the game can never be updated on devices that have it.";
     view.sentence(format!("{} ", care("careful:")), 9, why);
-    if facts.in_key_store {
+    if facts.passphrase_from.is_key_store() {
         let where_it_is = "  its passphrase is in the key store of this system alone: a copy gets one of your own, and sheets need none";
         view.say(where_it_is);
     }
@@ -279,22 +278,14 @@ pub fn drilled_sheets(facts: &Facts, set: &str, needed: u8) -> View {
 /// A passphrase that is kept by a program from now on, or no longer.
 pub fn remembered(facts: &Facts) -> View {
     let mut view = View::default();
-    match facts.passphrase_from.first() {
-        _ if facts.in_key_store => view.say(format!(
-            "{} the passphrase of the key {} is in the key store of this system",
-            good("done:"),
-            strong(&facts.name)
-        )),
-        Some(program) => {
-            let program = shown(program);
-            view.say(format!(
-                "{} the passphrase of the key {} comes from {program}",
-                good("done:"),
-                strong(&facts.name)
-            ));
+    let of_key = format!("{} the passphrase of the key {}", good("done:"), strong(&facts.name));
+    match &facts.passphrase_from {
+        PassphraseFrom::KeyStore => view.say(format!("{of_key} is in the key store of this system")),
+        PassphraseFrom::Program(run) => {
+            view.say(format!("{of_key} comes from {}", shown(run.first().map_or("", String::as_str))));
             view.say(format!("  {}", faint("it was run, and what it printed opens the key")));
         }
-        None => view.say(format!("{} the passphrase of the key {} is asked for", good("done:"), strong(&facts.name))),
+        PassphraseFrom::Nobody => view.say(format!("{of_key} is asked for")),
     }
     view
 }

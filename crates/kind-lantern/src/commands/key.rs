@@ -401,7 +401,7 @@ fn opened(
     ui: &Ui,
 ) -> Result<(OpenKey, Passphrase), CommandError> {
     let name = &known.name;
-    if known.in_key_store
+    if known.passphrase_from.is_key_store()
         && let Some(kept) = keyring.remembered(name, &|| ui.is_stopped())?
     {
         return Ok((keyring.open(name, &kept)?, given.for_copy(name, ui)?));
@@ -447,12 +447,11 @@ fn remember(keyring: &Keyring, args: &Remember, ui: &Ui) -> Done {
     let known = facts(keyring, name, &args.passphrase, ui)?;
     let facts = match (args.in_key_store, args.run.is_empty()) {
         (true, _) => keyring.keep_in_key_store(name, &args.passphrase.of_key(name, ui)?)?,
-        (false, true) if known.in_key_store => {
-            // Nobody loses a key by taking out what nobody else knows.
-            keyring.open(name, &args.passphrase.given_or_typed(name, ui)?)?;
-            keyring.remember(name, &[], &|| ui.is_stopped())?
+        (false, true) if known.passphrase_from.is_key_store() => {
+            keyring.ask_again(name, Some(&args.passphrase.given_or_typed(name, ui)?))?
         }
-        (false, _) => keyring.remember(name, &args.run, &|| ui.is_stopped())?,
+        (false, true) => keyring.ask_again(name, None)?,
+        (false, false) => keyring.remember(name, &args.run, &|| ui.is_stopped())?,
     };
     ui.answer(&key::document(&facts), &key::remembered(&facts));
     Ok(())
@@ -501,7 +500,7 @@ fn drill(keyring: &Keyring, args: &Drill, ui: &Ui) -> Done {
         return Ok(());
     }
     let Some(file) = args.files.first() else { return Ok(()) };
-    let passphrase = match known.in_key_store {
+    let passphrase = match known.passphrase_from.is_key_store() {
         true => args.passphrase.given_or_asked("The passphrase of the copy (not shown):", ui)?,
         false => args.passphrase.of_key(name, ui)?,
     };
