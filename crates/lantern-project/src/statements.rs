@@ -225,10 +225,7 @@ impl Workspace {
         let Some(key) = &self.project.config().statement else { return Ok(None) };
         let folder = self.project.state_for("statements")?;
         let to = folder.join(format!("{}.json", folder_name(release)));
-        let is_there = is_statement(&to)
-            && verify_statement(&to, None, progress)?
-                .is_ok_and(|verified| verified.statement.predicate.release == hex(release.id.0.as_bytes()));
-        if !is_there {
+        if !is_kept(&to, &hex(release.id.0.as_bytes())) {
             self.write_statement(release, key, &to, passphrases, progress)?;
         }
         Ok(Some(to.strip_prefix(self.project.root()).map(Path::to_owned).unwrap_or(to)))
@@ -330,6 +327,16 @@ impl Session {
             error => ProjectError::Statement { release: release.name.clone(), source: Box::new(error) },
         })
     }
+}
+
+/// Whether a statement is there that is whole, and about this very release as far as that is known: one of another kind is of a newer
+/// lantern, and is not touched.
+fn is_kept(file: &Path, release: &str) -> bool {
+    let Ok(bytes) = durable::read_limited(file, statement::MAX_LEN) else { return false };
+    let Ok(opened) = statement::open(&bytes) else { return false };
+    let Ok(said) = serde_json::from_slice::<serde_json::Value>(&opened.statement) else { return false };
+    let is_about_it = said["predicateType"] != PREPARATION || said["predicate"]["release"] == release;
+    is_about_it && !opened.signers.is_empty()
 }
 
 /// Whether a file is a statement in its envelope.

@@ -109,6 +109,17 @@ fn prepare_keeps_a_statement_of_what_it_seals() {
     bench.run(&["prepare"]).success();
     let again = bench.run(&["verify", KEPT, "--json"]).json();
     assert_eq!(again["statement"]["predicate"]["lastLook"][0]["yes"], true, "{again}");
+    // What a newer lantern has written is not touched.
+    let kept = bench.0.read(KEPT);
+    let keyring = lantern_keys::keyring::Keyring::new(bench.0.path("home/keys"));
+    let passphrase = lantern_keys::Passphrase::new(PASSPHRASE.to_owned());
+    let key = keyring.open(&"studio".parse().unwrap(), &passphrase).unwrap();
+    let later = br#"{"_type":"https://in-toto.io/Statement/v1","subject":[],"predicateType":"https://kind-lantern.example/preparation/v2","predicate":{}}"#;
+    let later = serde_json::to_string_pretty(&lantern_sign::statement::seal(later, &[&key]).unwrap()).unwrap();
+    bench.0.write(KEPT, &later);
+    bench.run(&["prepare"]).success();
+    assert!(bench.0.read(KEPT) == later.as_bytes(), "it was written over");
+    std::fs::write(bench.0.path(KEPT), kept).unwrap();
     // One of another release of that number does not count.
     bench.0.edit("lantern.toml", "1.3.2", "1.3.3");
     bench.0.write("exports/linux/letters/en.txt", "another letter");
