@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # The documents in docs/formats/ are enough for another reader: scripts/restore.py, which shares no code with the program, restores every recipe
-# that the example's store has, and every update file in it makes the same. usage: scripts/other-reader.sh DEMO_DIR
+# that the example's store has, and scripts/apply_update.py makes the same by every update file in it. usage: scripts/other-reader.sh DEMO_DIR
 set -euo pipefail
 demo=$(cd "${1:?usage: scripts/other-reader.sh DEMO_DIR}" && pwd)
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
@@ -23,7 +23,7 @@ for to in "$store"/updates/*; do
     # An empty one says that none is worth making.
     [ -s "$from" ] || continue
     rm -rf "$work/again"
-    "$python" scripts/restore.py "$store" "$(basename "$to")" "$work/again" "$(basename "$from")" "$work/$(basename "$from")" > "$work/said"
+    "$python" scripts/apply_update.py "$store" "$(basename "$to")" "$work/again" "$(basename "$from")" "$work/$(basename "$from")" > "$work/said"
     diff -r "$work/$(basename "$to")" "$work/again"
     by_update=$((by_update + $(grep -o '[0-9]* of them' "$work/said" | cut -d' ' -f1)))
     updates=$((updates + 1))

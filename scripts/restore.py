@@ -1,13 +1,11 @@
 #!/usr/bin/env python3
-"""Another reader of the formats in docs/formats/: restores a sealed tree of recipe, locator and packs, and applies an update file.
+"""Another reader of the formats in docs/formats/: restores a sealed tree of recipe, locator and packs.
 
-usage: restore.py STORE RECIPE TO              writes the files that a recipe gives
-       restore.py STORE RECIPE TO FROM OLD     the same by the update file from the recipe FROM, of the files in OLD; the rest comes as chunks
+usage: restore.py STORE RECIPE TO     writes the files that a recipe gives
 
 Written from the documents alone; shares no code with the program. Needs: pip install blake3 zstandard
 """
-import bisect
-import hashlib
+import functools
 import os
 import struct
 import sys
@@ -16,8 +14,9 @@ import blake3
 import zstandard
 
 
-def unpack(frame, size):
-    return zstandard.ZstdDecompressor().decompress(frame, max_output_size=size) if frame else b""
+def unpack(frame, size, before=b""):
+    prefix = zstandard.ZstdCompressionDict(before, dict_type=zstandard.DICT_TYPE_RAWCONTENT) if before else None
+    return zstandard.ZstdDecompressor(dict_data=prefix).decompress(frame, max_output_size=size) if frame else b""
 
 
 def digest(data):
@@ -98,8 +97,23 @@ def locators(store, segments):
             if flags & 32:
                 pack, at = packs[list_of.num("I")], list_of.num("I")
             stored = list_of.num("I") if flags & 15 else size
+            list_of.take(4 if flags & 15 == 2 else 0)
             places[chunk] = (pack, flags & 15, at, stored, size)
             at += stored
+    return places
+
+
+@functools.cache
+def whole(store):
+    """Where the chunks of all packs lie that are no differences."""
+    places = {}
+    for name in (name for _, _, names in os.walk(os.path.join(store, "packs")) for name in names if name.endswith(".pack")):
+        data = read(store, "packs", name[:2], name)
+        table, count = struct.unpack("<II4x", data[-12:])
+        for at in range(table, table + 48 * count, 48):
+            chunk, codec, *rest = struct.unpack("<32sB3xIII", data[at:at + 48])
+            if codec != 2:
+                places[chunk] = (name[:-5], codec, *rest)
     return places
 
 
@@ -107,79 +121,19 @@ def chunk(store, places, name):
     pack, codec, offset, stored, size = places[name]
     with open(os.path.join(store, "packs", pack[:2], pack + ".pack"), "rb") as file:
         file.seek(offset)
-        data = unpack(file.read(stored), size) if codec == 1 else file.read(stored)
+        data = file.read(stored)
+    if codec == 2:
+        to = 1 + 32 * data[0]
+        data = unpack(data[to:], size, b"".join(chunk(store, whole(store), data[at:at + 32]) for at in range(1, to, 32)))
+    elif codec == 1:
+        data = unpack(data, size)
     assert len(data) == size and digest(data) == name, "a chunk is damaged"
     return data
 
 
-def updated(store, to, start, old, new, folder):
-    """The files that an update file makes, as far as it copies from old files without tables of addresses."""
-    data = read(store, "updates", to, start)
-    head = Reader(data)
-    head.head(b"LNUP", 1)
-    assert (head.take(32).hex(), head.take(32).hex()) == (start, to)
-    length, size = head.num("I"), head.num("I")
-    list_of = Reader(unpack(head.take(length), size))
-    assert head.take(32) == digest(data[:head.at - 32]), "the update file is damaged"
-    starts = [sum(file[1] for file in old[:at]) for at in range(len(old) + 1)]
-    made, before, end = {}, 0, 0
-    for _ in range(list_of.varint()):
-        parts = []
-        for _ in range(list_of.varint()):
-            step, count = list_of.varint(), list_of.varint()
-            offset = list_of.varint() if step or not end else end
-            before, end = before + step, offset + count
-            parts.append((before, offset, count))
-        raw, stored = [list_of.varint() for _ in range(6)], [list_of.varint() for _ in range(6)]
-        group = head.take(sum(stored))
-        assert digest(group) == list_of.take(32), "a group is damaged"
-        group = Reader(group)
-        streams = [Reader(unpack(group.take(count), size)) for count, size in zip(stored, raw)]
-        for file, offset, count in parts:
-            tables, ops, gaps, wrong, fields, literals = streams
-            has = (tables.varint(), tables.num("B"))[1]
-            for _ in range(2 * (has & 1)):
-                tables.varint(), tables.varint()
-                for _ in range(tables.varint()):
-                    [tables.varint() for _ in range(5)]
-            pages = [[tables.varint() for _ in range(4)] for _ in range(tables.varint())] if has & 2 else []
-            ends = [stream.at + tables.varint() for stream in streams[1:]]
-            if not has & 1:
-                out, right, old_at, copied, spans = made.setdefault(file, bytearray()), 0, 0, bytearray(), []
-                assert len(out) == offset
-                while len(out) < offset + count:
-                    out += literals.take(ops.varint())
-                    if len(out) == offset + count:
-                        break
-                    size = ops.varint()
-                    old_at += ((step := ops.varint()) >> 1) ^ -(step & 1)
-                    source = bisect.bisect_right(starts, old_at) - 1
-                    with open(os.path.join(folder, old[source][0]), "rb") as opened:
-                        opened.seek(old_at - starts[source])
-                        spans.append((len(out), size))
-                        copied += opened.read(size)
-                    out += bytes(size)
-                    old_at += size
-                while gaps.at < ends[1]:
-                    right += gaps.varint()
-                    copied[right] = (copied[right] + wrong.num("B")) & 255
-                    right += 1
-                for at, size in spans:
-                    out[at:at + size], copied = copied[:size], copied[size:]
-                for first, size, bits, at in pages:
-                    for page in range(first, first + size, 1 << bits):
-                        hashed = out[page:min(page + (1 << bits), first + size)]
-                        out[at:at + 32] = hashlib.sha256(hashed).digest()
-                        at += 32
-            for stream, at in zip(streams[1:], ends):
-                stream.at = at
-    return {new[file][0]: bytes(data) for file, data in made.items() if digest(bytes(data)) == new[file][2]}
-
-
-def main():
-    store, name, to = sys.argv[1:4]
+def restore(store, name, to, made):
+    """Writes the files of a recipe, those in `made` as they are there."""
     files, others, segments = recipe(store, name)
-    made = {} if len(sys.argv) < 5 else updated(store, name, sys.argv[4], recipe(store, sys.argv[4])[0], files, sys.argv[5])
     places = locators(store, segments)
     for path, size, wanted, executable, chunks in files:
         data = made.get(path) or b"".join(chunk(store, places, part) for part, _ in chunks)
@@ -196,4 +150,5 @@ def main():
     print(f"{len(files)} files, {len(made)} of them by the update file")
 
 
-main()
+if __name__ == "__main__":
+    restore(*sys.argv[1:4], {})

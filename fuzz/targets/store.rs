@@ -5,7 +5,18 @@
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Tree;
 use lantern_store::recipe::{ChunkRef, Reader, Root, SegmentRef, chunks_of_segment, pack_segment, unpack_segment};
+use lantern_store::codec::{Codec, Unpacker};
+use lantern_store::difference::{Bases, MAX_BASES, NoBases, split};
 use lantern_store::{locator::Locator, pack};
+
+/// Every base is the same.
+struct Same;
+
+impl Bases for Same {
+    fn base(&self, _: &Digest) -> Option<std::sync::Arc<[u8]>> {
+        Some(b"low tide, high tide, ".repeat(100).into())
+    }
+}
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if let Ok(tree) = Tree::decode(bytes) {
@@ -31,7 +42,13 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
             assert!(at.entry.stored_len > 0 && at.entry.stored_len <= at.entry.raw_len);
         }
     }
-    if let Ok(entries) = pack::verify(Digest::of(bytes), bytes) {
+    if let Ok((names, frame)) = split(bytes) {
+        assert!((1..=MAX_BASES).contains(&names.len()) && frame.len() + 32 < bytes.len());
+        let len = bytes.len().saturating_mul(3);
+        let raw = Unpacker::new().unpack(Codec::Difference, bytes, len, &Same).map(<[u8]>::len);
+        assert!(raw.is_err() || raw == Ok(len));
+    }
+    if let Ok(entries) = pack::verify(Digest::of(bytes), bytes, &NoBases) {
         assert!(entries.iter().all(|entry| u64::from(entry.offset) + u64::from(entry.stored_len) <= bytes.len() as u64));
     }
 });

@@ -220,7 +220,7 @@ impl Session {
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let (trees, _) = self.seal_parcels(&divided, None, progress)?;
+        let (trees, _) = self.seal_parcels(edition, &divided, None, progress)?;
         let targets = describe::describe(&divided, &trees)?;
         let game = self.project().identity(edition).clone();
         let input = input_digest(&game, edition, &name.version, &targets);

@@ -79,6 +79,7 @@ pub(crate) type DigestOf<'a> = &'a (dyn Fn(&TreePath) -> Option<Digest> + Sync);
 
 /// What stamping and signing are done with, for one release.
 pub(crate) struct Changes<'a> {
+    pub edition: &'a Name,
     pub changing: &'a dyn Changing,
     /// The release that is about to be made.
     pub release: &'a ReleaseName,

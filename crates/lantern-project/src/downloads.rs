@@ -57,8 +57,7 @@ pub(crate) fn downloads(
         }
         let located = locator_of(store, storefront, &recipe)?;
         let mut as_chunks = 0;
-        let stored =
-            |chunk: &ChunkRef| located.locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
+        let stored = |chunk: &ChunkRef| located.locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.whole_len));
         for (segment, mut chunks) in recipe::chunks_by_segment(&recipe.root, &recipe.entries) {
             chunks.retain(|chunk| counted.insert(chunk.digest));
             let len = located.lens.get(&segment.digest).copied().unwrap_or_default();
@@ -110,10 +109,7 @@ struct Located {
 fn locator_of(store: &Store, storefront: &OpenStorefront, recipe: &KnownRecipe) -> Result<Located, ProjectError> {
     let KnownRecipe { root, entries, .. } = recipe;
     if let Ok(locator) = store.locator_of(root, entries) {
-        let mut lens = HashMap::new();
-        for segment in root.segments.iter().filter(|segment| segment.chunks > 0) {
-            lens.insert(segment.digest, store.locator_bytes(&segment.digest)?.len() as u64);
-        }
+        let lens = store.locator_lens(root, entries)?.into_iter().collect();
         return Ok(Located { locator, lens });
     }
     let title = FromTitle { content: storefront.content()?, title: &storefront.title };

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::digest::{InputDigest, ReleaseId};
+use lantern_core::digest::{InputDigest, RecipeId, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
@@ -297,7 +297,7 @@ impl Session {
         let is_any = |changing: &&dyn Changing| divided.intakes.iter().any(|intake| changing.by(intake.name).is_some());
         let Some(changing) = changing.filter(is_any) else {
             let mut judged = judge(&mut past)?;
-            let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
+            let (trees, cost) = self.seal_parcels(edition, &divided, Some(&mut digests), progress)?;
             let copies = self.compare_shared(&divided, &mut digests, progress);
             self.remember(&digests);
             self.workspace.have_looked(edition, Looked::at(&divided, &digests));
@@ -323,7 +323,8 @@ impl Session {
         let stamped = divided.intakes.iter().any(|intake| changing.is_stamped(intake.name)).then_some(number);
         let store = &self.workspace.store;
         let windows = std::mem::take(&mut judged.windows);
-        let changes = Changes { changing, release: &release, store, windows: &windows, folder: self.changed_folder() };
+        let changes =
+            Changes { edition, changing, release: &release, store, windows: &windows, folder: self.changed_folder() };
         let (targets, cost) = self.seal_changed(divided, (&trees, &inputs), &changes, &past, progress)?;
         judged.findings.extend(changing.findings().into_iter().map(|(target, finding)| (Some(target), finding)));
         judged.findings.extend(self.damage()?);
@@ -371,7 +372,7 @@ impl Session {
         if !shared.is_empty() {
             return Err(ProjectError::Findings(shared));
         }
-        let (trees, cost) = self.seal_parcels(&divided, None, progress)?;
+        let (trees, cost) = self.seal_parcels(changes.edition, &divided, None, progress)?;
         let mut targets = describe(&divided, &trees)?;
         for target in &mut targets {
             target.changed = changed.remove(&target.target);
@@ -402,16 +403,20 @@ impl Session {
     /// Seals everything that divided exports hold; `digests` remember what was read.
     pub(crate) fn seal_parcels(
         &self,
+        edition: &Name,
         divided: &Divided<'_>,
         mut digests: Option<&mut DigestCache>,
         progress: &dyn Progress,
     ) -> Result<(Vec<Tree>, SealCost), ProjectError> {
         let (mut trees, mut cost) = (Vec::new(), SealCost::default());
         let mut sealer = Sealer::new(&self.workspace.store).with(self.project().config().compression);
-        for parcel in &parcels(divided) {
+        let board = self.workspace.board(edition)?;
+        for (place, parcel) in parcels(divided).iter().enumerate() {
             let intake = &divided.intakes[parcel.from];
             let (entries, source) = intake.part(&parcel.indices);
-            let sealed = sealer.seal(&entries, &source, progress)?;
+            let depot = divided.mapping.depots.get(place).map(|depot| &depot.name);
+            let before = self.recipe_before(&board, intake.name, depot);
+            let sealed = sealer.seal(&entries, &source, before.as_slice(), progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
             if let Some(digests) = &mut digests {
@@ -420,6 +425,23 @@ impl Session {
             trees.push(sealed.tree);
         }
         Ok((trees, cost))
+    }
+
+    /// Returns how the newest release in the store gives a depot of a target, or what it keeps aside of it; of releases that only a record
+    /// is left of, nothing.
+    fn recipe_before(&self, board: &Board, target: &Name, depot: Option<&Name>) -> Option<RecipeId> {
+        let store = &self.workspace.store;
+        let mut sealed: Vec<_> = board.releases.iter().filter(|r| r.found_at.is_none() && r.has(target)).collect();
+        sealed.sort_unstable_by_key(|release| std::cmp::Reverse(release.name.number));
+        sealed.into_iter().filter(|release| !board.freed.contains(&release.id)).find_map(|release| {
+            let record = store.record(release.id).ok()?;
+            let target = record.targets.iter().find(|record| record.target == *target)?;
+            let own = match depot {
+                Some(name) => target.depots.iter().find(|depot| depot.depot == *name),
+                None => target.aside.as_ref(),
+            };
+            store.recipe_of(own?.tree).ok()
+        })
     }
 
     /// Keeps what was read. It saves time alone.

@@ -8,6 +8,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use lantern_core::board::KnownRelease;
 use lantern_core::choices::Players;
+use lantern_core::compression::Compression;
 use lantern_core::digest::RecipeId;
 use lantern_core::event::{Action, EventBody, EventId, Pushed, StorefrontRef};
 use lantern_core::finding::{Code, Finding};
@@ -428,7 +429,8 @@ impl Session {
         missing.dedup();
         let portions = Portions::new(&by_reach(&plan.depots, portions));
         let parcels = parcels(store, &known, &portions, &missing)?;
-        sent += send(store, storefront, &known, &parcels, progress)?;
+        let compression = self.project().config().compression;
+        sent += send((store, compression), storefront, &known, &parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.workspace.store.record_bytes(plan.release.id)?).into_owned(),
             targets: plan.targets.clone(),
@@ -546,7 +548,7 @@ fn by_reach(depots: &[PushDepot], chunks: Vec<Vec<u32>>) -> Vec<Vec<u32>> {
 
 /// Sends parcels in parallel; returns the bytes that travelled.
 fn send(
-    store: &Store,
+    (store, compression): (&Store, Compression),
     storefront: &OpenStorefront,
     known: &ChunkIndex,
     parcels: &[Parcel],
@@ -556,7 +558,7 @@ fn send(
     let meter = progress.start(Task::Send, Some(total));
     let sent = AtomicU64::new(0);
     let content = storefront.content()?;
-    let tools = || (Buffers::default(), Loader::new(store, known));
+    let tools = || (Buffers::default(), Loader::new(store, known, compression));
     let one = |(buffers, loader): &mut (Buffers, Loader<'_>), _, parcel: &Parcel| {
         if progress.stopped() {
             return Err(ProjectError::Stopped);

@@ -43,6 +43,7 @@ impl Workspace {
         let len = |pack: &Digest| std::fs::metadata(self.store.pack_path(pack)).map_or(0, |m| m.len());
         let meter = progress.start(Task::Verify, Some(packs.iter().map(len).sum()));
         let store = &self.store;
+        let bases = store.bases();
         let looked = map(&packs, |name| {
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
@@ -52,10 +53,10 @@ impl Workspace {
                 Err(error) => return Ok((0, HashSet::new(), Some(in_full(&error)))),
             };
             meter.add(bytes.len() as u64);
-            let (entries, wrong) = match pack::verify(*name, &bytes) {
+            let (entries, wrong) = match pack::verify(*name, &bytes, &bases) {
                 Ok(entries) => (entries, None),
                 Err(source) => {
-                    let sound = pack::sound(&bytes).into_iter().map(|(entry, _)| entry).collect();
+                    let sound = pack::sound(&bytes, &bases).into_iter().map(|(entry, _)| entry).collect();
                     (sound, Some(in_full(&StoreError::Pack { pack: *name, source })))
                 }
             };

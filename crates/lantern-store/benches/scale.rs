@@ -71,7 +71,10 @@ fn index(versions: &[&[Entry]]) -> ChunkIndex {
         } else {
             (Codec::Plain, LEN)
         };
-        known.add(pack, &ChunkEntry { digest: chunk.digest, codec, offset, stored_len, raw_len: LEN });
+        known.add(
+            pack,
+            &ChunkEntry { digest: chunk.digest, codec, offset, stored_len, raw_len: LEN, whole_len: stored_len },
+        );
         (offset, count) = (offset + stored_len, count + 1);
     }
     known

@@ -11,6 +11,7 @@ use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
 use lantern_store::codec::{Codec, Packer, Unpacker};
+use lantern_store::difference::NoBases;
 use lantern_store::install::{self, UpdateOffer};
 use lantern_store::pack::{self, PackWriter};
 use lantern_store::recipe::different_chunks;
@@ -107,13 +108,13 @@ fn main() {
     });
     measure("check packs that came", len, || {
         for (name, bytes, _) in &packs {
-            pack::verify(*name, bytes).expect("they are whole");
+            pack::verify(*name, bytes, &NoBases).expect("they are whole");
         }
     });
     measure("unpack", len, || {
         let mut unpacker = Unpacker::new();
         for (_, codec, raw_len, stored) in &packed {
-            black_box(unpacker.unpack(*codec, stored, *raw_len as usize).expect("it is whole"));
+            black_box(unpacker.unpack(*codec, stored, *raw_len as usize, &NoBases).expect("it is whole"));
         }
     });
     let entry = SourceEntry { path: TreePath::new("file").expect("a name"), kind: SourceKind::File { size: len } };

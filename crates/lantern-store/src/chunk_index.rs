@@ -8,17 +8,25 @@ use lantern_core::digest::Digest;
 use crate::codec::Codec;
 use crate::pack::ChunkEntry;
 
-/// A chunk's place; some 75 bytes with its digest and the index over it.
+/// A chunk's place; some 80 bytes with its digest and the index over it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Place {
     pack: u32,
     offset: u32,
     stored_len: u32,
     raw_len: u32,
+    whole_len: u32,
     codec: Codec,
 }
 
-/// Chunks by digest, each with its pack and its entry there. What comes in first stays.
+impl Place {
+    const fn of(pack: u32, entry: &ChunkEntry) -> Self {
+        let ChunkEntry { codec, offset, stored_len, raw_len, whole_len, .. } = *entry;
+        Self { pack, offset, stored_len, raw_len, whole_len, codec }
+    }
+}
+
+/// Chunks by digest, each with its pack and its entry there. What comes in first stays, but for a difference.
 #[derive(Debug, Clone, Default)]
 pub struct ChunkIndex {
     /// None while it is being written.
@@ -38,6 +46,11 @@ impl ChunkIndex {
         number
     }
 
+    /// Returns the number of a pack.
+    pub fn number_of(&self, name: &Digest) -> Option<u32> {
+        self.numbers.get(name).copied()
+    }
+
     /// Adds a pack that is still being written.
     pub fn open_pack(&mut self) -> u32 {
         self.packs.push(None);
@@ -52,19 +65,20 @@ impl ChunkIndex {
         }
     }
 
-    /// Adds a chunk of a pack, unless it is known; returns its index.
+    /// Adds a chunk of a pack, unless it is known; returns its index. One that is whole is better than one that is a difference.
     pub fn add(&mut self, pack: u32, entry: &ChunkEntry) -> u32 {
-        let ChunkEntry { digest, codec, offset, stored_len, raw_len } = *entry;
-        let slot = self.chunks.entry(digest);
+        let slot = self.chunks.entry(entry.digest);
         let index = slot.index();
-        slot.or_insert(Place { pack, offset, stored_len, raw_len, codec });
+        let place = slot.or_insert_with(|| Place::of(pack, entry));
+        if place.codec == Codec::Difference && entry.codec != Codec::Difference {
+            *place = Place::of(pack, entry);
+        }
         u32::try_from(index).expect("fewer than 2^32 chunks")
     }
 
     /// Gives a chunk another place than the one that was known.
     pub fn replace(&mut self, pack: u32, entry: &ChunkEntry) {
-        let ChunkEntry { digest, codec, offset, stored_len, raw_len } = *entry;
-        self.chunks.insert(digest, Place { pack, offset, stored_len, raw_len, codec });
+        self.chunks.insert(entry.digest, Place::of(pack, entry));
     }
 
     /// Whether a chunk is known.
@@ -80,8 +94,8 @@ impl ChunkIndex {
     /// Returns a chunk by its index, with the number of its pack.
     pub fn at(&self, index: u32) -> Option<(u32, ChunkEntry)> {
         let (digest, place) = self.chunks.get_index(index as usize)?;
-        let Place { pack, offset, stored_len, raw_len, codec } = *place;
-        Some((pack, ChunkEntry { digest: *digest, codec, offset, stored_len, raw_len }))
+        let Place { pack, offset, stored_len, raw_len, whole_len, codec } = *place;
+        Some((pack, ChunkEntry { digest: *digest, codec, offset, stored_len, raw_len, whole_len }))
     }
 
     /// Returns the name and length of a chunk's pack, and its entry there.
@@ -119,6 +133,7 @@ mod tests {
             offset,
             stored_len: 20,
             raw_len: 20,
+            whole_len: 20,
         };
         let mut known = ChunkIndex::default();
         assert!(known.is_empty());
@@ -131,5 +146,11 @@ mod tests {
         assert_eq!(known.find(&Digest::of(b"a")), Some((Digest::of(b"p"), 100, entry("a", 10))));
         assert_eq!(known.at(1), Some((writing, entry("b", 30))));
         assert_eq!((known.len(), known.at(2), known.find(&Digest::of(b"c"))), (2, None, None));
+        let difference = ChunkEntry { codec: Codec::Difference, stored_len: 5, ..entry("d", 10) };
+        for (entry, stays) in [(difference, difference), (entry("d", 70), entry("d", 70)), (difference, entry("d", 70))]
+        {
+            known.add(other, &entry);
+            assert_eq!(known.find(&Digest::of(b"d")).map(|found| found.2), Some(stays));
+        }
     }
 }

@@ -2,10 +2,13 @@
 
 use lantern_chunker::Profile;
 use lantern_core::compression::Compression;
+use lantern_core::digest::Digest;
+
+use crate::difference::{self, Bases};
 
 /// Zstandard's level: its own default, and the first behind which the next ones save nothing more of chunks as short as these. The
 /// format does not depend on it.
-const fn level(compression: Compression) -> i32 {
+pub(crate) const fn level(compression: Compression) -> i32 {
     match compression {
         Compression::Fast => 3,
         Compression::Small => 16,
@@ -23,6 +26,8 @@ pub enum Codec {
     Plain,
     /// One Zstandard frame (RFC 8878) with its content size.
     Zstd,
+    /// What is different from other chunks of the same store, as [`crate::difference`] says.
+    Difference,
     /// A codec of a newer lantern.
     Unknown(u8),
 }
@@ -33,6 +38,7 @@ impl Codec {
         match self {
             Self::Plain => 0,
             Self::Zstd => 1,
+            Self::Difference => 2,
             Self::Unknown(number) => number,
         }
     }
@@ -42,6 +48,7 @@ impl Codec {
         match number {
             0 => Self::Plain,
             1 => Self::Zstd,
+            2 => Self::Difference,
             other => Self::Unknown(other),
         }
     }
@@ -57,6 +64,9 @@ pub enum CodecError {
     /// The stored bytes are damaged.
     #[error("the chunk's stored bytes are damaged: {0}")]
     Damaged(String),
+    /// It is stored as a difference to a chunk that cannot be read.
+    #[error("the chunk is stored as a difference to {0}, which cannot be read here")]
+    WithoutBase(Digest),
     /// The chunk claims or has another length.
     #[error("the chunk has {found} bytes, {expected} were stated")]
     Length {
@@ -148,20 +158,29 @@ impl Default for Packer {
 pub struct Unpacker {
     decompressor: zstd::bulk::Decompressor<'static>,
     raw: Vec<u8>,
+    /// The bases of a difference, one behind the other.
+    bases: Vec<u8>,
 }
 
 impl Unpacker {
     /// Sets up the working memory.
     pub fn new() -> Self {
         let decompressor = zstd::bulk::Decompressor::new().expect("a decompressor needs nothing but memory");
-        Self { decompressor, raw: Vec::with_capacity(MAX_RAW_LEN) }
+        Self { decompressor, raw: Vec::with_capacity(MAX_RAW_LEN), bases: Vec::new() }
     }
 
-    /// Gives back `raw_len` bytes, until the next chunk is unpacked; what is stored as it is, is given as it is.
+    /// Gives back `raw_len` bytes, until the next chunk is unpacked; what is stored as it is, is given as it is. `bases` gives what
+    /// a difference is to.
     ///
     /// # Errors
     /// [`CodecError`].
-    pub fn unpack<'a>(&'a mut self, codec: Codec, stored: &'a [u8], raw_len: usize) -> Result<&'a [u8], CodecError> {
+    pub fn unpack<'a>(
+        &'a mut self,
+        codec: Codec,
+        stored: &'a [u8],
+        raw_len: usize,
+        bases: &dyn Bases,
+    ) -> Result<&'a [u8], CodecError> {
         if raw_len > MAX_RAW_LEN {
             return Err(CodecError::Length { found: raw_len, expected: MAX_RAW_LEN });
         }
@@ -171,6 +190,16 @@ impl Unpacker {
                 self.raw.clear();
                 let done = self.decompressor.decompress_to_buffer(stored, &mut self.raw);
                 done.map_err(|e| CodecError::Damaged(e.to_string()))?;
+                &self.raw
+            }
+            Codec::Difference => {
+                let (names, frame) = difference::split(stored)?;
+                self.bases.clear();
+                for name in &names {
+                    self.bases.extend_from_slice(&bases.base(name).ok_or(CodecError::WithoutBase(*name))?);
+                }
+                self.raw.clear();
+                difference::undo(&self.bases, frame, &mut self.raw)?;
                 &self.raw
             }
             Codec::Unknown(number) => return Err(CodecError::Unknown(number)),
@@ -188,6 +217,7 @@ impl Default for Unpacker {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::difference::NoBases;
 
     #[test]
     fn the_shorter_one_is_kept_and_given_back() {
@@ -196,7 +226,7 @@ mod tests {
         let (codec, stored) = packer.pack(&letters);
         assert_eq!(codec, Codec::Zstd);
         assert!(stored.len() < letters.len() / 10);
-        assert_eq!(Unpacker::new().unpack(codec, stored, letters.len()).unwrap(), letters);
+        assert_eq!(Unpacker::new().unpack(codec, stored, letters.len(), &NoBases).unwrap(), letters);
         assert_eq!(packer.pack(b"x7"), (Codec::Plain, b"x7".as_slice()));
     }
 
@@ -221,10 +251,13 @@ mod tests {
     fn bombs_and_damage_are_refused() {
         let bomb = zstd::bulk::compress(&vec![0; 10 << 20], 3).unwrap();
         let mut unpacker = Unpacker::new();
-        assert!(unpacker.unpack(Codec::Zstd, &bomb, 1000).is_err());
-        assert!(matches!(unpacker.unpack(Codec::Zstd, &bomb, 10 << 20), Err(CodecError::Length { .. })));
-        assert!(matches!(unpacker.unpack(Codec::Zstd, b"nonsense", 10), Err(CodecError::Damaged(_))));
-        assert!(matches!(unpacker.unpack(Codec::Plain, b"abc", 4), Err(CodecError::Length { found: 3, expected: 4 })));
-        assert_eq!(unpacker.unpack(Codec::of_number(9), b"", 0), Err(CodecError::Unknown(9)));
+        assert!(unpacker.unpack(Codec::Zstd, &bomb, 1000, &NoBases).is_err());
+        assert!(matches!(unpacker.unpack(Codec::Zstd, &bomb, 10 << 20, &NoBases), Err(CodecError::Length { .. })));
+        assert!(matches!(unpacker.unpack(Codec::Zstd, b"nonsense", 10, &NoBases), Err(CodecError::Damaged(_))));
+        assert!(matches!(
+            unpacker.unpack(Codec::Plain, b"abc", 4, &NoBases),
+            Err(CodecError::Length { found: 3, expected: 4 })
+        ));
+        assert_eq!(unpacker.unpack(Codec::of_number(9), b"", 0, &NoBases), Err(CodecError::Unknown(9)));
     }
 }

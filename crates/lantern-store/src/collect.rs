@@ -10,13 +10,28 @@ use lantern_core::digest::{Digest, RecipeId, TreeId};
 use lantern_core::progress::{Progress, Task};
 
 use crate::chunk_index::ChunkIndex;
-use crate::codec::Unpacker;
+use crate::codec::{Codec, Unpacker};
 use crate::pack::{self, ChunkEntry, PackWriter};
 use crate::recipe::{Root, different_chunks};
 use crate::store::{Store, StoreError};
 
 /// A pack of which less than this part is needed is written once more.
 const WORTH_KEEPING_PERCENT: u64 = 50;
+
+/// Whom a chunk belongs to that is kept because others are differences to it.
+const OF_DIFFERENCES: u32 = u32::MAX;
+
+/// Chunks that are needed, by the packs that they lie in; each with its owner.
+type Needed = BTreeMap<Digest, HashMap<Digest, (u32, ChunkEntry)>>;
+
+/// Whether a pack stays as it is.
+fn stays(used: u64, all: u64) -> bool {
+    used * 100 >= all * WORTH_KEEPING_PERCENT
+}
+
+fn stored_bytes<'a>(entries: impl Iterator<Item = &'a ChunkEntry>) -> u64 {
+    entries.map(|entry| u64::from(entry.stored_len)).sum()
+}
 
 /// A tree that is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -53,6 +68,8 @@ pub struct CollectPlan {
     kept: Vec<RecipeId>,
     /// Those of them whose locators are made again.
     relocated: Vec<RecipeId>,
+    /// What differences are to that stay, and the pack that each lies in.
+    bases: BTreeMap<Digest, Digest>,
     /// Bytes of packs that go.
     pub removed: u64,
     /// Bytes of packs that are written once more.
@@ -78,7 +95,7 @@ impl CollectPlan {
             *owner = kept.owner.min(*owner);
         }
         let mut kept_segments: BTreeSet<Digest> = BTreeSet::new();
-        let mut needed: BTreeMap<Digest, HashMap<Digest, (u32, ChunkEntry)>> = BTreeMap::new();
+        let mut needed = Needed::new();
         let mut packs_of: BTreeMap<RecipeId, BTreeSet<Digest>> = BTreeMap::new();
         let mut owners: HashMap<Digest, u32> = HashMap::new();
         for (recipe, owner) in &kept_recipes {
@@ -95,6 +112,7 @@ impl CollectPlan {
                 packs_of.entry(*recipe).or_default().insert(*pack);
             }
         }
+        plan.bases = add_bases(store, &mut needed)?;
         let kept_trees: BTreeSet<TreeId> = keep.iter().map(|kept| kept.tree).collect();
         let mut gone: BTreeSet<TreeId> = BTreeSet::new();
         for tree in go.iter().filter(|tree| !kept_trees.contains(tree) && gone.insert(**tree)) {
@@ -114,13 +132,13 @@ impl CollectPlan {
         for pack in store.packs()? {
             let some = needed.get(&pack);
             let (len, all) = match store.pack_table(&pack) {
-                Ok((len, table)) => (len, table.iter().map(|e| u64::from(e.stored_len)).sum::<u64>()),
+                Ok((len, table)) => (len, stored_bytes(table.iter())),
                 // Nobody needs it, whatever is wrong with it.
                 Err(StoreError::Pack { .. }) if some.is_none() => (0, 0),
                 Err(error) => return Err(error),
             };
-            let used: u64 = some.iter().flat_map(|c| c.values()).map(|(_, e)| u64::from(e.stored_len)).sum();
-            if some.is_some() && used * 100 >= all * WORTH_KEEPING_PERCENT {
+            let used = stored_bytes(some.iter().flat_map(|c| c.values()).map(|(_, entry)| entry));
+            if some.is_some() && stays(used, all) {
                 continue;
             }
             plan.removed += u64::from(len);
@@ -168,16 +186,16 @@ impl CollectPlan {
         }
         let mut moved = ChunkIndex::default();
         let mut writer = PackWriter::new();
-        let mut unpacker = Unpacker::new();
+        let (mut unpacker, bases) = (Unpacker::new(), store.bases());
         let mut owner = None;
         for Moving { owner: own, pack, entry } in &self.moving {
             if owner.replace(*own).is_some_and(|before| before != *own) {
                 close(store, &mut writer, &mut moved)?;
             }
             let stored = store.read_pack_range(pack, entry.offset, entry.stored_len)?;
-            let checked = pack::unpack(&mut unpacker, entry, &stored);
+            let checked = pack::unpack(&mut unpacker, entry, &stored, &bases);
             checked.map_err(|source| StoreError::Pack { pack: *pack, source })?;
-            writer.push(entry.digest, entry.codec, entry.raw_len, &stored);
+            writer.copy(entry, &stored);
             meter.add(u64::from(entry.stored_len));
             if writer.is_full() {
                 close(store, &mut writer, &mut moved)?;
@@ -196,10 +214,55 @@ impl CollectPlan {
         for recipe in &self.kept {
             named.extend(store.packs_of(&store.recipe_root(*recipe)?)?.into_iter().map(|(pack, _)| pack));
         }
+        named.extend(self.bases.iter().map(|(base, pack)| moved.find(base).map_or(*pack, |(pack, ..)| pack)));
         for pack in self.unneeded.iter().chain(&self.emptied).filter(|pack| !named.contains(pack)) {
             store.remove_pack(pack)?;
         }
         Ok(())
+    }
+}
+
+/// Adds what those differences are to that are needed, or that lie in packs which stay; returns where each of these chunks lies.
+fn add_bases(store: &Store, needed: &mut Needed) -> Result<BTreeMap<Digest, Digest>, StoreError> {
+    /// A pack with differences.
+    struct Thin {
+        differences: Vec<ChunkEntry>,
+        all: u64,
+    }
+    let mut packs: BTreeMap<Digest, Option<Thin>> = BTreeMap::new();
+    let mut seen: HashSet<(Digest, Digest)> = HashSet::new();
+    let mut out = BTreeMap::new();
+    loop {
+        let mut found = Vec::new();
+        for (pack, chunks) in needed.iter() {
+            let thin = match packs.get(pack) {
+                Some(thin) => thin,
+                None => {
+                    let (_, mut table) = store.pack_table(pack)?;
+                    let all = stored_bytes(table.iter());
+                    table.retain(|entry| entry.codec == Codec::Difference);
+                    let thin = (!table.is_empty()).then_some(Thin { differences: table, all });
+                    packs.entry(*pack).or_insert(thin)
+                }
+            };
+            let Some(Thin { differences, all }) = thin else { continue };
+            let stays = stays(stored_bytes(chunks.values().map(|(_, entry)| entry)), *all);
+            for entry in differences.iter().filter(|entry| stays || chunks.contains_key(&entry.digest)) {
+                if seen.insert((*pack, entry.digest)) {
+                    found.extend(store.bases_of(pack, entry)?);
+                }
+            }
+        }
+        if found.is_empty() {
+            return Ok(out);
+        }
+        for base in found {
+            let missing = || StoreError::Missing { what: "the chunk", id: base.to_string() };
+            let chunks = store.whole_chunks(None)?.ok_or_else(missing)?;
+            let (pack, entry) = chunks.find(&base).next().ok_or_else(missing)?;
+            needed.entry(pack).or_default().entry(base).or_insert((OF_DIFFERENCES, entry));
+            out.insert(base, pack);
+        }
     }
 }
 

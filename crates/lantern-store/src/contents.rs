@@ -1,32 +1,30 @@
 //! The files of sealed builds, read back out of a store.
 
 use std::collections::HashMap;
-use std::collections::hash_map::Entry as Slot;
-use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Node;
 
+use crate::bases::StoreBases;
 use crate::codec::Unpacker;
 use crate::locator::Locator;
+use crate::open_packs::OpenPacks;
 use crate::pack;
 use crate::recipe::{Entry, RecipeError};
 use crate::store::{Store, StoreError};
 
-/// Packs that are held open.
-const OPEN_PACKS: usize = 64;
 /// Chunks that are held unpacked: those around the places that are being read.
 const HELD_CHUNKS: usize = 256;
 
 /// What a recipe gives, to be read file by file.
 #[derive(Debug)]
 pub struct Contents<'a> {
-    store: &'a Store,
     id: RecipeId,
     pub(crate) locator: Locator,
-    open: Mutex<HashMap<Digest, File>>,
+    packs: OpenPacks<'a>,
+    bases: StoreBases<'a>,
     held: Mutex<HashMap<Digest, Arc<[u8]>>>,
     /// In order.
     pub entries: Vec<Entry>,
@@ -52,7 +50,8 @@ impl<'a> Contents<'a> {
     pub fn open(store: &'a Store, recipe: RecipeId) -> Result<Self, StoreError> {
         let (root, entries) = store.recipe(recipe)?;
         let locator = store.locator_of(&root, &entries)?;
-        Ok(Self { store, id: recipe, locator, open: Mutex::default(), held: Mutex::default(), entries })
+        let (packs, bases) = (OpenPacks::of(store), store.bases());
+        Ok(Self { id: recipe, locator, packs, bases, held: Mutex::default(), entries })
     }
 
     /// Writes a file's bytes, each chunk and the whole compared with their digests.
@@ -106,18 +105,8 @@ impl<'a> Contents<'a> {
         let missing = || StoreError::Missing { what: "the chunk", id: digest.to_string() };
         let location = self.locator.find(&digest).ok_or_else(missing)?;
         let (pack, _) = self.locator.packs.get(location.pack as usize).ok_or_else(missing)?;
-        let stored = {
-            let mut open = lock(&self.open);
-            if open.len() >= OPEN_PACKS && !open.contains_key(pack) {
-                open.clear();
-            }
-            let file = match open.entry(*pack) {
-                Slot::Occupied(file) => file.into_mut(),
-                Slot::Vacant(place) => place.insert(self.store.open_pack(pack)?),
-            };
-            self.store.read_open_pack(pack, file, location.entry.offset, location.entry.stored_len)?
-        };
-        let unpacked = pack::unpack(unpacker, &location.entry, &stored);
+        let stored = self.packs.read(pack, location.entry.offset, location.entry.stored_len)?;
+        let unpacked = pack::unpack(unpacker, &location.entry, &stored, &self.bases);
         raw.clear();
         raw.extend(unpacked.map_err(|source| StoreError::Pack { pack: *pack, source })?);
         Ok(())

@@ -7,6 +7,7 @@ use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::parallel::each;
 
+use crate::difference::{Bases, NoBases};
 use crate::locator::Locator;
 use crate::recipe::ChunkRef;
 use crate::store::{Store, StoreError};
@@ -62,6 +63,10 @@ pub trait Fetch: Sync {
     fn update(&self, _from: RecipeId, _to: RecipeId, _offset: u64, _len: u32) -> Result<Vec<u8>, FetchError> {
         Err(FetchError::new("there are no update files", true))
     }
+    /// Gives what the chunks in packs may be differences to: nothing, but where the source is a store on this computer.
+    fn bases(&self) -> Box<dyn Bases + '_> {
+        Box::new(NoBases)
+    }
 }
 
 /// Counts what comes of another source: all of it, also what comes twice.
@@ -101,6 +106,9 @@ impl Fetch for Counted<'_> {
     }
     fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
         self.count(self.source.update(from, to, offset, len))
+    }
+    fn bases(&self) -> Box<dyn Bases + '_> {
+        self.source.bases()
     }
 }
 
@@ -180,5 +188,8 @@ impl Fetch for Store {
     }
     fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
         Ok(self.read_update(from, to, offset, len)?)
+    }
+    fn bases(&self) -> Box<dyn Bases + '_> {
+        Box::new(Self::bases(self))
     }
 }

@@ -48,16 +48,19 @@
     )
 )]
 
+pub mod bases;
 pub mod chunk_index;
 pub mod codec;
 pub mod collect;
 pub mod contents;
+pub mod difference;
 pub mod durable;
 pub mod fetch;
 pub mod held;
 pub mod install;
 pub mod links;
 pub mod locator;
+mod open_packs;
 pub mod pack;
 pub mod parcels;
 pub mod rebuild;
@@ -68,4 +71,5 @@ pub mod seal;
 pub mod store;
 #[cfg(test)]
 mod testing;
+mod thin;
 pub mod updates;

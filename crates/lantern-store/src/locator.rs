@@ -104,6 +104,9 @@ pub fn encode(segment: &Digest, chunks: &[ChunkRef], known: &ChunkIndex) -> Vec<
         if entry.codec != Codec::Plain {
             out.extend(entry.stored_len.to_le_bytes());
         }
+        if entry.codec == Codec::Difference {
+            out.extend(entry.whole_len.to_le_bytes());
+        }
         next = Some((pack, entry.offset.saturating_add(entry.stored_len)));
     }
     let digest = Digest::of(&out);
@@ -148,16 +151,21 @@ impl Locator {
             let (pack, at) = place.ok_or_else(|| wrong(offset, "the first chunk has no place"))?;
             let codec = Codec::of_number(flags & CODEC);
             let stored_len = if codec == Codec::Plain { chunk.len } else { reader.u32("a chunk's stored length")? };
+            let whole_len = match codec {
+                Codec::Difference => reader.u32("a chunk's length when it is whole")?,
+                _ => stored_len,
+            };
             let (_, len) = packs.get(pack as usize).ok_or_else(|| wrong(offset, "no such pack"))?;
             let end = at.checked_add(stored_len).filter(|end| end <= len);
             let end = end.ok_or_else(|| wrong(offset, "a chunk lies outside its pack"))?;
             if stored_len == 0 {
                 return Err(wrong(offset, "a chunk without bytes"));
             }
-            if stored_len > chunk.len || chunk.len as usize > MAX_RAW_LEN {
+            if stored_len > chunk.len || whole_len > chunk.len || chunk.len as usize > MAX_RAW_LEN {
                 return Err(wrong(offset, "a chunk is longer than any that is written"));
             }
-            let entry = ChunkEntry { digest: chunk.digest, codec, offset: at, stored_len, raw_len: chunk.len };
+            let (digest, raw_len) = (chunk.digest, chunk.len);
+            let entry = ChunkEntry { digest, codec, offset: at, stored_len, raw_len, whole_len };
             locations.push(Location { pack, entry });
             next = Some((pack, end));
         }
@@ -189,6 +197,13 @@ impl Locator {
         self.locations.get(at)
     }
 
+    /// Returns how much longer a locator is than one would be that says the same of whole chunks.
+    pub fn of_differences(&self) -> u64 {
+        let thin = self.locations.iter().filter(|location| location.entry.codec == Codec::Difference);
+        // A plain chunk has no length of its own there, a compressed one has one.
+        thin.map(|location| if location.entry.whole_len == location.entry.raw_len { 8 } else { 4 }).sum()
+    }
+
     /// Returns where each chunk lies, in the order of their digests.
     pub fn locations(&self) -> impl Iterator<Item = &Location> {
         self.locations.iter()
@@ -216,9 +231,13 @@ mod tests {
         let places =
             [(0, "a", 10, 20), (1, "b", 10, 20), (0, "c", 30, 20), (0, "d", 50, 7), (0, "f", 57, 20), (2, "e", 10, 20)];
         for (pack, name, offset, stored_len) in places {
-            let codec = if stored_len == 20 { Codec::Plain } else { Codec::Zstd };
+            let (codec, whole_len) = match stored_len {
+                20 => (Codec::Plain, 20),
+                7 => (Codec::Difference, 19),
+                _ => (Codec::Zstd, stored_len),
+            };
             let ChunkRef { digest, len: raw_len } = chunk(name);
-            known.add(packs[pack], &ChunkEntry { digest, codec, offset, stored_len, raw_len });
+            known.add(packs[pack], &ChunkEntry { digest, codec, offset, stored_len, raw_len, whole_len });
         }
         known
     }
@@ -246,8 +265,8 @@ mod tests {
             assert_eq!(found, expected);
         }
         assert!(locator.find(&chunk("e").digest).is_none() && locator.find(&chunk("lost").digest).is_none());
-        // Head, segment, two packs; a place, behind it plain, behind it packed, two places, nothing; the digest.
-        assert_eq!(bytes.len(), 10 + 32 + 4 + 2 * 36 + 9 + 1 + 5 + 9 + 1 + 9 + 32);
+        // Head, segment, two packs; a place, behind it plain, behind it a difference with two lengths, two places, nothing; the digest.
+        assert_eq!(bytes.len(), 10 + 32 + 4 + 2 * 36 + 9 + 1 + 9 + 9 + 1 + 9 + 32);
     }
 
     #[test]

@@ -6,6 +6,7 @@ use lantern_core::bytes::{ByteReader, Head, ReadError};
 use lantern_core::digest::Digest;
 
 use crate::codec::{Codec, CodecError, Unpacker};
+use crate::difference::Bases;
 
 const HEAD: Head = Head { magic: *b"LNPK", version: 1, what: "a pack" };
 const HEAD_LEN: usize = 10;
@@ -18,7 +19,7 @@ pub const TARGET_LEN: usize = 16 * 1024 * 1024;
 pub const MAX_PACK_LEN: usize = 24 * 1024 * 1024;
 /// Most chunks in one pack: keeps the table of a pack of tiny chunks below 8 MiB.
 pub const MAX_CHUNKS: usize = 65_536;
-const FLAG_BASE: u8 = 1;
+const FITS: &str = "a pack is closed far below 4 GiB";
 
 /// One chunk in a pack.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,17 +34,21 @@ pub struct ChunkEntry {
     pub stored_len: u32,
     /// Bytes of the chunk itself.
     pub raw_len: u32,
+    /// Bytes that it takes where it is stored whole, as it travels: of a difference more than in this pack.
+    pub whole_len: u32,
 }
 
 impl ChunkEntry {
-    /// Digest, codec, flags, two bytes of zero, three lengths.
+    /// Digest, codec, three bytes for the length of a difference when it is whole, three lengths.
     pub(crate) const MIN_LEN: NonZeroUsize = NonZeroUsize::new(48).expect("not zero");
     /// Bytes that a chunk takes in a pack's table.
     pub const LEN: u64 = 48;
 
     pub(crate) fn write(&self, out: &mut Vec<u8>) {
         out.extend(self.digest.as_bytes());
-        out.extend([self.codec.number(), 0, 0, 0]);
+        let whole_len = if self.codec == Codec::Difference { self.whole_len } else { 0 };
+        let [a, b, c, _] = whole_len.to_le_bytes();
+        out.extend([self.codec.number(), a, b, c]);
         for value in [self.offset, self.stored_len, self.raw_len] {
             out.extend(value.to_le_bytes());
         }
@@ -53,19 +58,22 @@ impl ChunkEntry {
         let at = reader.position();
         let digest = Digest::from_bytes(reader.array("a chunk's digest")?);
         let codec = Codec::of_number(reader.u8("a chunk's codec")?);
-        let flags = reader.u8("a chunk's flags")?;
-        let zero = reader.u16("a chunk's reserved bytes")?;
-        if flags == FLAG_BASE && zero == 0 {
-            // No codec of version 1 has a base; one that has is a newer codec.
-            return Err(ReadError::TooNew { what: "a chunk", version: 1, features: FLAG_BASE.into(), known: 1 });
-        }
-        if flags != 0 || zero != 0 {
-            return Err(ReadError::Value { what: "a chunk's flags", offset: at, why: "unknown bits".to_owned() });
-        }
+        let [a, b, c] = reader.array::<3>("a chunk's length when it is whole")?;
+        let whole_len = u32::from_le_bytes([a, b, c, 0]);
         let offset = reader.u32("a chunk's offset")?;
         let stored_len = reader.u32("a chunk's stored length")?;
         let raw_len = reader.u32("a chunk's length")?;
-        Ok(Self { digest, codec, offset, stored_len, raw_len })
+        let whole_len = match codec {
+            Codec::Difference if (1..=raw_len).contains(&whole_len) => whole_len,
+            Codec::Plain | Codec::Zstd if whole_len == 0 => stored_len,
+            // Whatever a newer lantern says there.
+            Codec::Unknown(_) => stored_len,
+            _ => {
+                let why = "its length when it is whole is none".to_owned();
+                return Err(ReadError::Value { what: "a chunk", offset: at, why });
+            }
+        };
+        Ok(Self { digest, codec, offset, stored_len, raw_len, whole_len })
     }
 }
 
@@ -135,14 +143,23 @@ impl PackWriter {
 
     /// Appends a chunk's stored bytes; returns its entry.
     pub fn push(&mut self, digest: Digest, codec: Codec, raw_len: u32, stored: &[u8]) -> ChunkEntry {
-        let fits = "a pack is closed far below 4 GiB";
-        let entry = ChunkEntry {
-            digest,
-            codec,
-            offset: u32::try_from(self.bytes.len()).expect(fits),
-            stored_len: u32::try_from(stored.len()).expect(fits),
-            raw_len,
-        };
+        let stored_len = u32::try_from(stored.len()).expect(FITS);
+        self.put(ChunkEntry { digest, codec, offset: 0, stored_len, raw_len, whole_len: stored_len }, stored)
+    }
+
+    /// Appends a chunk of another pack as a difference; returns its entry.
+    pub fn push_difference(&mut self, whole: &ChunkEntry, stored: &[u8]) -> ChunkEntry {
+        let stored_len = u32::try_from(stored.len()).expect(FITS);
+        self.put(ChunkEntry { codec: Codec::Difference, stored_len, ..*whole }, stored)
+    }
+
+    /// Appends a chunk as another pack has it; returns its entry in this one.
+    pub fn copy(&mut self, entry: &ChunkEntry, stored: &[u8]) -> ChunkEntry {
+        self.put(*entry, stored)
+    }
+
+    fn put(&mut self, entry: ChunkEntry, stored: &[u8]) -> ChunkEntry {
+        let entry = ChunkEntry { offset: u32::try_from(self.bytes.len()).expect(FITS), ..entry };
         self.entries.push(entry);
         self.bytes.extend(stored);
         entry
@@ -161,7 +178,7 @@ impl PackWriter {
     /// Closes the pack and returns its name, bytes and table; the writer starts again.
     pub fn take(&mut self) -> (Digest, Vec<u8>, Vec<ChunkEntry>) {
         let Self { mut bytes, entries } = std::mem::take(self);
-        let table = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
+        let table = u32::try_from(bytes.len()).expect(FITS);
         for entry in &entries {
             entry.write(&mut bytes);
         }
@@ -255,16 +272,22 @@ pub fn read_whole(bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError> {
 ///
 /// # Errors
 /// [`PackError`].
-pub fn unpack<'a>(unpacker: &'a mut Unpacker, entry: &ChunkEntry, stored: &'a [u8]) -> Result<&'a [u8], PackError> {
-    let raw = unpacker.unpack(entry.codec, stored, entry.raw_len as usize)?;
+pub fn unpack<'a>(
+    unpacker: &'a mut Unpacker,
+    entry: &ChunkEntry,
+    stored: &'a [u8],
+    bases: &dyn Bases,
+) -> Result<&'a [u8], PackError> {
+    let raw = unpacker.unpack(entry.codec, stored, entry.raw_len as usize, bases)?;
     if Digest::of(raw) == entry.digest { Ok(raw) } else { Err(PackError::Digest { expected: entry.digest }) }
 }
 
-/// Checks a pack that came from elsewhere against its name, and every chunk in it; returns its table.
+/// Checks a pack against its name, and every chunk in it; returns its table. One that came from elsewhere has no differences: there are
+/// [`crate::difference::NoBases`] for it.
 ///
 /// # Errors
 /// [`PackError`].
-pub fn verify(name: Digest, bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError> {
+pub fn verify(name: Digest, bytes: &[u8], bases: &dyn Bases) -> Result<Vec<ChunkEntry>, PackError> {
     if bytes.len() > MAX_PACK_LEN {
         return Err(PackError::TooLong { len: bytes.len() });
     }
@@ -276,39 +299,42 @@ pub fn verify(name: Digest, bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError> 
     for entry in &entries {
         let start = entry.offset as usize;
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
-        unpack(&mut unpacker, entry, stored)?;
+        unpack(&mut unpacker, entry, stored, bases)?;
     }
     Ok(entries)
 }
 
 /// Returns the chunks of a damaged pack that are what they should be, with their stored bytes. Where its table is damaged,
 /// too, nobody can tell them apart, and there are none.
-pub fn sound(bytes: &[u8]) -> Vec<(ChunkEntry, &[u8])> {
+pub fn sound<'a>(bytes: &'a [u8], bases: &dyn Bases) -> Vec<(ChunkEntry, &'a [u8])> {
     let mut unpacker = Unpacker::new();
     let entries = read_whole(bytes).unwrap_or_default().into_iter();
     let with_bytes = entries.filter_map(|entry| {
         let start = entry.offset as usize;
         Some((entry, bytes.get(start..start.checked_add(entry.stored_len as usize)?)?))
     });
-    with_bytes.filter(|(entry, stored)| unpack(&mut unpacker, entry, stored).is_ok()).collect()
+    with_bytes.filter(|(entry, stored)| unpack(&mut unpacker, entry, stored, bases).is_ok()).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::codec::Packer;
+    use crate::difference::{self, NoBases};
+    use crate::testing::noise;
+    use lantern_core::compression::Compression;
     use proptest::prelude::*;
 
     #[test]
     fn what_is_sound_of_a_damaged_pack_is_told_apart() {
         let (_, bytes, entries) = sample();
-        let digests = |bytes: &[u8]| sound(bytes).iter().map(|(entry, _)| entry.digest).collect::<Vec<_>>();
+        let digests = |bytes: &[u8]| sound(bytes, &NoBases).iter().map(|(entry, _)| entry.digest).collect::<Vec<_>>();
         assert_eq!(digests(&bytes), entries.iter().map(|entry| entry.digest).collect::<Vec<_>>());
         let mut damaged = bytes.clone();
         damaged[entries[1].offset as usize] ^= 1;
         assert_eq!(digests(&damaged), [entries[0].digest, entries[2].digest]);
         for cut in 0..bytes.len() {
-            assert!(sound(&bytes[..cut]).len() <= entries.len());
+            assert!(sound(&bytes[..cut], &NoBases).len() <= entries.len());
         }
     }
 
@@ -325,7 +351,7 @@ mod tests {
     fn a_pack_is_written_and_read_back() {
         let (digest, bytes, entries) = sample();
         assert_eq!(digest, Digest::of(&bytes));
-        assert_eq!(verify(digest, &bytes).unwrap(), entries);
+        assert_eq!(verify(digest, &bytes, &NoBases).unwrap(), entries);
         assert_eq!(entries[0].codec, Codec::Zstd);
         let stored: u64 = entries.iter().map(|e| u64::from(e.stored_len) + ChunkEntry::LEN).sum();
         assert_eq!(bytes.len() as u64, PackWriter::EMPTY_LEN + stored);
@@ -335,13 +361,13 @@ mod tests {
     fn every_truncation_and_every_flipped_byte_is_found() {
         let (name, bytes, _) = sample();
         for len in 0..bytes.len() {
-            assert!(verify(name, &bytes[..len]).is_err(), "{len}");
-            assert!(verify(Digest::of(&bytes[..len]), &bytes[..len]).is_err(), "{len}, under its own name");
+            assert!(verify(name, &bytes[..len], &NoBases).is_err(), "{len}");
+            assert!(verify(Digest::of(&bytes[..len]), &bytes[..len], &NoBases).is_err(), "{len}, under its own name");
         }
         for at in 0..bytes.len() {
             let mut damaged = bytes.clone();
             damaged[at] ^= 0x10;
-            assert!(verify(name, &damaged).is_err(), "{at}");
+            assert!(verify(name, &damaged, &NoBases).is_err(), "{at}");
         }
     }
 
@@ -350,26 +376,44 @@ mod tests {
         let mut writer = PackWriter::new();
         writer.push(Digest::of(b"honest"), Codec::Plain, 3, b"lie");
         let (name, bytes, _) = writer.take();
-        assert!(matches!(verify(name, &bytes), Err(PackError::Digest { .. })));
+        assert!(matches!(verify(name, &bytes, &NoBases), Err(PackError::Digest { .. })));
     }
 
     #[test]
-    fn a_chunk_with_a_base_needs_a_newer_lantern() {
-        let mut out = Vec::new();
-        sample().2[1].write(&mut out);
-        out[33] = FLAG_BASE;
-        out.extend([7; 32]);
-        assert!(matches!(ChunkEntry::read(&mut ByteReader::new(&out)), Err(ReadError::TooNew { .. })));
+    fn a_difference_says_how_long_the_chunk_is_when_it_is_whole_and_nothing_else_does() {
+        let entry = sample().2[0];
+        let read = |entry: ChunkEntry, extra: u8| {
+            let mut out = Vec::new();
+            entry.write(&mut out);
+            out[33] += extra;
+            ChunkEntry::read(&mut ByteReader::new(&out))
+        };
+        let difference = ChunkEntry { codec: Codec::Difference, whole_len: entry.raw_len, ..entry };
+        assert_eq!((read(entry, 0), read(difference, 0)), (Ok(entry), Ok(difference)));
+        let refused = [(entry, 1), (difference, 1), (ChunkEntry { whole_len: 0, ..difference }, 0)];
+        for (entry, extra) in refused {
+            assert!(matches!(read(entry, extra), Err(ReadError::Value { .. })), "{entry:?}");
+        }
+    }
+
+    #[test]
+    fn a_pack_from_elsewhere_has_no_differences() {
+        let (base, raw) = (noise(1, 5_000), noise(1, 5_000));
+        let stored = difference::write(&raw, &[(Digest::of(&base), base.into())], Compression::default()).unwrap();
+        let mut writer = PackWriter::new();
+        writer.push(Digest::of(&raw), Codec::Difference, 5_000, &stored);
+        let (name, bytes, _) = writer.take();
+        assert!(matches!(verify(name, &bytes, &NoBases), Err(PackError::Codec(CodecError::WithoutBase(_)))));
     }
 
     proptest! {
         #[test]
         fn no_bytes_make_the_reader_panic(bytes in prop::collection::vec(any::<u8>(), 0..300), foot in any::<[u8; 8]>()) {
-            let _ = verify(Digest::of(&bytes), &bytes);
+            let _ = verify(Digest::of(&bytes), &bytes, &NoBases);
             let mut real = sample().1;
             let at = real.len() - FOOT_LEN;
             real[at..at + 8].copy_from_slice(&foot);
-            if let Ok(entries) = verify(Digest::of(&real), &real) {
+            if let Ok(entries) = verify(Digest::of(&real), &real, &NoBases) {
                 let inside = entries.iter().all(|entry| u64::from(entry.offset) + u64::from(entry.stored_len) <= at as u64);
                 prop_assert!(inside && !entries.is_empty(), "every chunk lies in the pack, before its foot");
             }

@@ -2,15 +2,18 @@
 //!
 //! A pack leaves whole only when every chunk in it belongs to one and the same depot that is being sent. What else would
 //! lie in it (files of an earlier build, what is kept aside, another depot's or edition's) must not leave with it. The
-//! decision is made on what a pack holds, never on how it came to be.
+//! decision is made on what a pack holds, never on how it came to be. Nor does a difference leave: what it is to need not be there.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fs::File;
+use std::collections::{BTreeMap, HashSet};
 
+use lantern_core::compression::Compression;
 use lantern_core::digest::Digest;
 
+use crate::bases::StoreBases;
 use crate::chunk_index::ChunkIndex;
-use crate::codec::Unpacker;
+use crate::codec::{Codec, Packer, Unpacker};
+use crate::difference::NoBases;
+use crate::open_packs::OpenPacks;
 use crate::pack::{self, ChunkEntry, MAX_CHUNKS, PackWriter, TARGET_LEN};
 use crate::store::{Store, StoreError};
 
@@ -122,7 +125,8 @@ pub fn parcels(
         let (_, entries) = store.pack_table(&pack)?;
         let all: u64 = entries.iter().map(|e| u64::from(e.stored_len)).sum();
         let is_worth_it = bytes * 100 >= all * WHOLE_PACK_PERCENT;
-        if is_worth_it && portions.has_in_common(entries.iter().map(|e| known.index_of(&e.digest))) {
+        let is_whole = entries.iter().all(|entry| entry.codec != Codec::Difference);
+        if is_worth_it && is_whole && portions.has_in_common(entries.iter().map(|e| known.index_of(&e.digest))) {
             whole.push((pack, u64::from(len)));
             taken.insert(number);
         }
@@ -138,7 +142,7 @@ pub fn parcels(
         }
         let portion = portions.first(*index);
         let (chunks, len) = open.entry(portion).or_insert_with(|| (Vec::new(), PackWriter::EMPTY_LEN));
-        *len += u64::from(entry.stored_len) + ChunkEntry::LEN;
+        *len += u64::from(entry.whole_len) + ChunkEntry::LEN;
         chunks.push(*index);
         if *len >= TARGET_LEN as u64 || chunks.len() >= MAX_CHUNKS {
             let (chunks, len) = open.remove(&portion).unwrap_or_default();
@@ -155,18 +159,17 @@ pub fn parcels(
 pub struct Loader<'a> {
     store: &'a Store,
     known: &'a ChunkIndex,
+    packer: Packer,
     unpacker: Unpacker,
-    /// Packs that were read from lately.
-    open: HashMap<Digest, File>,
+    packs: OpenPacks<'a>,
+    bases: StoreBases<'a>,
 }
 
-/// Most packs that are held open at a time.
-const MAX_OPEN: usize = 32;
-
 impl<'a> Loader<'a> {
-    /// Prepares to read.
-    pub fn new(store: &'a Store, known: &'a ChunkIndex) -> Self {
-        Self { store, known, unpacker: Unpacker::new(), open: HashMap::new() }
+    /// Prepares to read. What is a difference here is made whole with so much work.
+    pub fn new(store: &'a Store, known: &'a ChunkIndex, compression: Compression) -> Self {
+        let (packer, unpacker) = (Packer::with(compression), Unpacker::new());
+        Self { store, known, packer, unpacker, packs: OpenPacks::of(store), bases: store.bases() }
     }
 
     /// Returns a parcel's name; its bytes are in `buffer`, which is emptied first.
@@ -177,7 +180,7 @@ impl<'a> Loader<'a> {
         match parcel {
             Parcel::Whole { pack, .. } => {
                 self.store.read_pack_into(pack, buffer)?;
-                pack::verify(*pack, buffer).map_err(|source| StoreError::Pack { pack: *pack, source })?;
+                pack::verify(*pack, buffer, &NoBases).map_err(|source| StoreError::Pack { pack: *pack, source })?;
                 Ok(*pack)
             }
             Parcel::Composed { chunks, .. } => {
@@ -192,22 +195,18 @@ impl<'a> Loader<'a> {
         }
     }
 
-    #[expect(clippy::indexing_slicing, reason = "it was opened just before")]
     fn push(&mut self, index: u32, writer: &mut PackWriter) -> Result<(), StoreError> {
         let missing = || StoreError::Missing { what: "the chunk", id: index.to_string() };
         let (number, entry) = self.known.at(index).ok_or_else(missing)?;
         let (pack, _) = self.known.pack(number).ok_or_else(missing)?;
-        if !self.open.contains_key(&pack) {
-            if self.open.len() >= MAX_OPEN {
-                self.open.clear();
-            }
-            self.open.insert(pack, self.store.open_pack(&pack)?);
-        }
-        let file = &self.open[&pack];
-        let stored = self.store.read_open_pack(&pack, file, entry.offset, entry.stored_len)?;
-        let checked = pack::unpack(&mut self.unpacker, &entry, &stored);
-        checked.map_err(|source| StoreError::Pack { pack, source })?;
-        writer.push(entry.digest, entry.codec, entry.raw_len, &stored);
+        let stored = self.packs.read(&pack, entry.offset, entry.stored_len)?;
+        let checked = pack::unpack(&mut self.unpacker, &entry, &stored, &self.bases);
+        let raw = checked.map_err(|source| StoreError::Pack { pack, source })?;
+        let (codec, stored) = match entry.codec {
+            Codec::Difference => self.packer.pack(raw),
+            codec => (codec, stored.as_slice()),
+        };
+        writer.push(entry.digest, codec, entry.raw_len, stored);
         Ok(())
     }
 }
@@ -243,13 +242,13 @@ mod tests {
         let (_temp, store, known) = store(packs);
         let portions: Vec<Vec<u32>> = portions.iter().map(|chunks| indices(&known, chunks)).collect();
         let parcels = parcels(&store, &known, &Portions::new(&portions), &indices(&known, missing)).unwrap();
-        let mut loader = Loader::new(&store, &known);
+        let mut loader = Loader::new(&store, &known, Compression::default());
         let mut out = Vec::new();
         for parcel in parcels {
             let mut bytes = Vec::new();
             let name = loader.load(&parcel, &mut bytes).unwrap();
             assert_eq!(bytes.len() as u64, parcel.len());
-            let entries = pack::verify(name, &bytes).unwrap();
+            let entries = pack::verify(name, &bytes, &NoBases).unwrap();
             let letters: String = entries.iter().map(|e| char::from(bytes[e.offset as usize])).collect();
             out.push(if matches!(parcel, Parcel::Whole { .. }) { format!("whole {letters}") } else { letters });
         }
@@ -300,7 +299,7 @@ mod tests {
         let mut bytes = std::fs::read(&path).unwrap();
         bytes[1500] ^= 1;
         std::fs::write(&path, bytes).unwrap();
-        let mut loader = Loader::new(&store, &known);
+        let mut loader = Loader::new(&store, &known, Compression::default());
         let load = |loader: &mut Loader<'_>, parcel| loader.load(&parcel, &mut Vec::new()).is_ok();
         assert!(!load(&mut loader, Parcel::Whole { pack, len: 0 }));
         assert!(!load(&mut loader, Parcel::Composed { chunks: indices(&known, b"ab"), len: 0 }));

@@ -7,17 +7,20 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io::Read;
+use std::sync::Arc;
 
 use lantern_core::digest::{Digest, RecipeId, TreeId};
 use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::Tree;
 
+use crate::bases::StoreBases;
 use crate::chunk_index::ChunkIndex;
 use crate::codec::{Codec, Packer, Unpacker};
 use crate::collect::Kept;
+use crate::difference::{Bases, NoBases};
 use crate::durable;
 use crate::fetch::{Fetch, FetchError, locate};
-use crate::pack::{self, PackWriter};
+use crate::pack::{self, ChunkEntry, PackWriter};
 use crate::recipe::{self, Entry, Root, SegmentRef, different_chunks};
 use crate::store::{Store, StoreError};
 use lantern_chunker::Profile;
@@ -104,6 +107,7 @@ impl<'a> Repair<'a> {
     /// [`StoreError::File`].
     pub fn rescan(&mut self) -> Result<(), StoreError> {
         let store = self.store;
+        store.mark_packs_without_bases()?;
         self.damaged = store.damaged()?;
         self.is_unlocated = !self.damaged.is_empty();
         (self.without_recipe, self.recipes, self.lost) = Default::default();
@@ -176,13 +180,18 @@ impl<'a> Repair<'a> {
     /// [`StoreError::File`].
     pub fn salvage(&mut self) -> Result<(), StoreError> {
         let mut writer = OwnedPacks::new(self.store);
+        let bases = AnyBases::of(self.store, &self.damaged);
+        let (mut packer, mut unpacker) = (Packer::new(), Unpacker::new());
         for pack in self.damaged.clone() {
-            let path = self.store.pack_path(&pack);
-            let Ok(bytes) = durable::read_limited(&path, pack::MAX_PACK_LEN as u64) else { continue };
-            for (entry, stored) in pack::sound(&bytes) {
-                if let Some(owner) = self.lost.remove(&entry.digest) {
-                    writer.push(owner, entry.digest, entry.codec, entry.raw_len, stored)?;
-                }
+            let Some(bytes) = read_damaged(self.store, &pack) else { continue };
+            for (entry, stored) in pack::sound(&bytes, &bases) {
+                let Some(owner) = self.lost.remove(&entry.digest) else { continue };
+                // A difference is saved whole: what it is to may go with its pack.
+                let is_difference = entry.codec == Codec::Difference;
+                let raw = is_difference.then(|| pack::unpack(&mut unpacker, &entry, stored, &bases)).transpose();
+                let raw = raw.map_err(|source| StoreError::Pack { pack, source })?;
+                let (codec, stored) = raw.map_or((entry.codec, stored), |raw| packer.pack(raw));
+                writer.push(owner, entry.digest, codec, entry.raw_len, stored)?;
             }
         }
         writer.close()?;
@@ -237,7 +246,7 @@ impl<'a> Repair<'a> {
             let stored = fetch.pack_range(&pack, entry.offset, entry.stored_len)?;
             came += stored.len() as u64;
             meter.add(stored.len() as u64);
-            let checked = pack::unpack(&mut unpacker, &entry, &stored);
+            let checked = pack::unpack(&mut unpacker, &entry, &stored, &NoBases);
             checked.map_err(|e| FetchError::new(e, false))?;
             writer.push(owner, entry.digest, entry.codec, entry.raw_len, &stored)?;
         }
@@ -293,6 +302,39 @@ impl<'a> Repair<'a> {
         let nodes = entries.iter().map(|entry| (entry.path.clone(), entry.node.clone()));
         let tree = Tree::new(nodes).map_err(|e| StoreError::Tree { id: root.tree, source: Some(e) })?;
         self.store.write_recipe(id, root, entries, known, &tree)
+    }
+}
+
+fn read_damaged(store: &Store, pack: &Digest) -> Option<Vec<u8>> {
+    durable::read_limited(&store.pack_path(pack), pack::MAX_PACK_LEN as u64).ok()
+}
+
+/// What differences are to, in sound packs and in what is sound of damaged ones.
+struct AnyBases<'a> {
+    store: &'a Store,
+    sound: StoreBases<'a>,
+    /// Of damaged packs.
+    saved: HashMap<Digest, (Digest, ChunkEntry)>,
+}
+
+impl<'a> AnyBases<'a> {
+    fn of(store: &'a Store, damaged: &[Digest]) -> Self {
+        let mut saved = HashMap::new();
+        for pack in damaged {
+            let bytes = read_damaged(store, pack).unwrap_or_default();
+            saved.extend(pack::sound(&bytes, &NoBases).into_iter().map(|(entry, _)| (entry.digest, (*pack, entry))));
+        }
+        Self { store, sound: store.bases(), saved }
+    }
+}
+
+impl Bases for AnyBases<'_> {
+    fn base(&self, digest: &Digest) -> Option<Arc<[u8]>> {
+        self.sound.base(digest).or_else(|| {
+            let (pack, entry) = self.saved.get(digest)?;
+            let stored = self.store.read_pack_range(pack, entry.offset, entry.stored_len).ok()?;
+            Some(pack::unpack(&mut Unpacker::new(), entry, &stored, &NoBases).ok()?.into())
+        })
     }
 }
 

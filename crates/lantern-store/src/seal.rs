@@ -21,6 +21,7 @@ use crate::codec::{Codec, Packer};
 use crate::pack::PackWriter;
 use crate::recipe::{ChunkRef, Encoded, Entry, Writer};
 use crate::store::{Store, StoreError};
+use crate::thin::thin;
 use lantern_chunker::Profile;
 
 /// Bytes that travel between the threads at a time.
@@ -219,7 +220,8 @@ impl<'a> Sealer<'a> {
         Self { compression, ..self }
     }
 
-    /// Seals `entries`, which are in the order of their paths.
+    /// Seals `entries`, which are in the order of their paths. What is new is kept as its difference to what is in `earlier` where that
+    /// is much shorter; left empty, all of it is whole.
     ///
     /// # Errors
     /// [`SealError`]; packs that were already written stay, and the next run finds their chunks.
@@ -227,13 +229,15 @@ impl<'a> Sealer<'a> {
         &mut self,
         entries: &[SourceEntry],
         source: &dyn Source,
+        earlier: &[RecipeId],
         progress: &dyn Progress,
     ) -> Result<SealedTree, SealError> {
         let known = match self.known.take() {
             Some(known) => known,
             None => self.store.known_chunks()?,
         };
-        let (sealed, known) = seal_knowing(self.store, known, self.compression, (entries, source), progress)?;
+        let (sealed, known) =
+            seal_knowing(self.store, known, (earlier, self.compression), (entries, source), progress)?;
         self.known = Some(known);
         Ok(sealed)
     }
@@ -249,13 +253,13 @@ pub fn seal(
     source: &dyn Source,
     progress: &dyn Progress,
 ) -> Result<SealedTree, SealError> {
-    Sealer::new(store).seal(entries, source, progress)
+    Sealer::new(store).seal(entries, source, &[], progress)
 }
 
 fn seal_knowing(
     store: &Store,
     known: ChunkIndex,
-    compression: Compression,
+    (earlier, compression): (&[RecipeId], Compression),
     (entries, source): (&[SourceEntry], &dyn Source),
     progress: &dyn Progress,
 ) -> Result<(SealedTree, ChunkIndex), SealError> {
@@ -281,7 +285,7 @@ fn seal_knowing(
             scope.spawn(move || work((store, known), compression, &blocks, &sender, spare));
         }
         drop((cut_sender, blocks));
-        let packing = pack_all(store, &cut_receiver, &known, spare);
+        let packing = pack_all((store, !earlier.is_empty()), &cut_receiver, &known, spare);
         // A failed packer must not leave the others waiting for it.
         drop(cut_receiver);
         let files = reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
@@ -291,15 +295,18 @@ fn seal_knowing(
         }
     })?;
 
-    let known = known.into_inner().expect("no thread panics with the lock");
+    let mut known = known.into_inner().expect("no thread panics with the lock");
     let entries = describe(entries, files, &chunks, &known);
     let (encoded, tree) = encode(profile, &entries)?;
     let Encoded { id: recipe, root, segments } = encoded;
+    let Written { chunks: new_chunks, bytes, packs, has_again } = written;
+    let earlier = if has_again { &[] } else { earlier };
+    let (removed, written) = thin(store, &mut known, &packs, &entries, (earlier, compression), progress)?;
+    let new_stored = bytes - removed + written;
     for (digest, packed) in segments {
         store.write_segment(&digest, &packed)?;
     }
     store.write_recipe(recipe, &root, &entries, &known, &tree)?;
-    let Written { chunks: new_chunks, bytes: new_stored } = written;
     Ok((SealedTree { id: root.tree, recipe, read: total, new_chunks, new_stored, tree }, known))
 }
 
@@ -455,7 +462,12 @@ fn work(
 #[derive(Default)]
 struct Written {
     chunks: u64,
+    /// Of packs.
     bytes: u64,
+    /// By their numbers in what is known.
+    packs: Vec<u32>,
+    /// Whether something was there before, in packs that are damaged: others may be differences to it.
+    has_again: bool,
 }
 
 /// A pack that is full, and its number in what is known.
@@ -466,9 +478,16 @@ struct Full {
 }
 
 /// Writes packs as they come; returns the number, name and length of each.
-fn write_all(store: &Store, packs: &Receiver<Full>, spare: &Spare) -> Result<Vec<(u32, Digest, u32)>, SealError> {
+fn write_all(
+    (store, to_thin): (&Store, bool),
+    packs: &Receiver<Full>,
+    spare: &Spare,
+) -> Result<Vec<(u32, Digest, u32)>, SealError> {
     let mut out = Vec::new();
     for Full { number, name, bytes } in packs {
+        if to_thin {
+            store.note_fresh(&name)?;
+        }
         store.write_pack(&name, &bytes)?;
         out.push((number, name, u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB")));
         spare.give(bytes);
@@ -479,7 +498,7 @@ fn write_all(store: &Store, packs: &Receiver<Full>, spare: &Spare) -> Result<Vec
 /// Packs what is new; returns every chunk in the order of reading, by its index in what is known. One thread more writes what is full: the
 /// workers and the packing go on while the disk writes.
 fn pack_all(
-    store: &Store,
+    to: (&Store, bool),
     cuts: &Receiver<Packed>,
     known: &RwLock<ChunkIndex>,
     spare: &Spare,
@@ -490,7 +509,7 @@ fn pack_all(
     std::thread::scope(|scope| {
         // One is written while the next fills up: more would only take memory.
         let (sender, receiver) = sync_channel::<Full>(0);
-        let writing = scope.spawn(move || write_all(store, &receiver, packs));
+        let writing = scope.spawn(move || write_all(to, &receiver, packs));
         let packed = pack_into(cuts, known, &sender, (spare, packs));
         drop(sender);
         let written = writing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
@@ -499,6 +518,7 @@ fn pack_all(
         let mut known = known.write().expect("no thread panics with the lock");
         for (number, name, len) in written {
             out.bytes += u64::from(len);
+            out.packs.push(number);
             known.name_pack(number, name, len);
         }
         Ok((chunks, out))
@@ -546,6 +566,7 @@ fn pack_into(
                     (Some(index), Stored::Again(codec, _)) => {
                         // Once is enough, however often it comes.
                         if again.insert(index) {
+                            written.has_again = true;
                             written.chunks += 1;
                             known.replace(pack, &writer.push(digest, codec, len, bytes));
                         }

@@ -17,7 +17,10 @@ use lantern_core::digest::{Digest, RecipeId, ReleaseId, TreeId};
 use lantern_core::release::{self, RecordError, ReleaseRecord};
 use lantern_core::tree::{Tree, TreeError};
 
+use crate::bases::{self, StoreBases, WholeChunks};
 use crate::chunk_index::ChunkIndex;
+use crate::codec::Codec;
+use crate::difference;
 use crate::durable::{self, DurableError};
 use crate::pack::{self, ChunkEntry, Foot, PackError};
 use crate::recipe::{self, Entry, RecipeError, Root, SegmentRef};
@@ -111,6 +114,8 @@ pub struct Store {
     checked: Arc<Mutex<HashMap<Digest, Arc<OnceLock<bool>>>>>,
     /// Packs that were found to be damaged since this was opened: a disk may refuse their marks.
     found_damaged: Arc<Mutex<BTreeSet<Digest>>>,
+    /// Where its whole chunks lie, once somebody had to know.
+    whole: Arc<Mutex<bases::Known>>,
 }
 
 fn fanned(root: &Path, kind: &str, digest: &Digest, ending: &str) -> PathBuf {
@@ -121,7 +126,7 @@ fn fanned(root: &Path, kind: &str, digest: &Digest, ending: &str) -> PathBuf {
 impl Store {
     /// Opens a store; folders come into being when something is written.
     pub fn at(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), checked: Arc::default(), found_damaged: Arc::default() }
+        Self { root: root.into(), checked: Arc::default(), found_damaged: Arc::default(), whole: Arc::default() }
     }
 
     /// Returns the folder that everything lies in.
@@ -145,7 +150,7 @@ impl Store {
         let slot = lock().entry(*pack).or_default().clone();
         *slot.get_or_init(|| {
             let read = self.read_pack(pack).and_then(|bytes| {
-                pack::verify(*pack, &bytes).map_err(|source| StoreError::Pack { pack: *pack, source })
+                pack::verify(*pack, &bytes, &self.bases()).map_err(|source| StoreError::Pack { pack: *pack, source })
             });
             if matches!(read, Err(StoreError::Pack { .. })) {
                 // It is known here all the same; without the mark the next run has to find it again.
@@ -155,12 +160,121 @@ impl Store {
         })
     }
 
+    /// Gives the chunks that others in the store are differences to.
+    pub fn bases(&self) -> StoreBases<'_> {
+        StoreBases::of(self)
+    }
+
+    fn whole(&self) -> MutexGuard<'_, bases::Known> {
+        self.whole.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Returns where the whole chunks of packs lie that are not known to be damaged. None where something was not found in `asked`, and
+    /// nothing was written since.
+    pub(crate) fn whole_chunks(
+        &self,
+        asked: Option<&Arc<WholeChunks>>,
+    ) -> Result<Option<Arc<WholeChunks>>, StoreError> {
+        {
+            let whole = self.whole();
+            if let Some(chunks) = &whole.chunks {
+                let is_asked = asked.is_some_and(|asked| Arc::ptr_eq(asked, chunks));
+                if !is_asked || !whole.is_behind {
+                    return Ok((!is_asked).then(|| chunks.clone()));
+                }
+            }
+        }
+        // Not while others wait for it: a pack may be found to be damaged here.
+        let mut chunks = WholeChunks::default();
+        self.each_table(|pack, _, entries| chunks.add(pack, entries))?;
+        let chunks = Arc::new(chunks.sorted());
+        *self.whole() = bases::Known { chunks: Some(chunks.clone()), is_behind: false };
+        Ok(Some(chunks))
+    }
+
+    /// Returns what a chunk of a pack is a difference to.
+    pub(crate) fn bases_of(&self, pack: &Digest, entry: &ChunkEntry) -> Result<Vec<Digest>, StoreError> {
+        let stored = self.read_pack_range(pack, entry.offset, entry.stored_len)?;
+        let split = difference::split(&stored).map_err(|e| StoreError::Pack { pack: *pack, source: e.into() })?;
+        Ok(split.0)
+    }
+
+    /// Marks packs as damaged that hold differences to what no sound pack holds any more.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub(crate) fn mark_packs_without_bases(&self) -> Result<(), StoreError> {
+        loop {
+            let mut thin = Vec::new();
+            self.each_table(|pack, _, entries| {
+                let differences: Vec<ChunkEntry> =
+                    entries.iter().filter(|entry| entry.codec == Codec::Difference).copied().collect();
+                thin.extend((!differences.is_empty()).then_some((pack, differences)));
+            })?;
+            let Some(whole) = self.whole_chunks(None)? else { return Ok(()) };
+            let mut lacking = Vec::new();
+            for (pack, differences) in &thin {
+                for entry in differences {
+                    let is_there = match self.bases_of(pack, entry) {
+                        Ok(bases) => bases.iter().all(|base| whole.find(base).next().is_some()),
+                        Err(StoreError::Pack { .. }) => false,
+                        Err(error) => return Err(error),
+                    };
+                    if !is_there {
+                        lacking.push(*pack);
+                        break;
+                    }
+                }
+            }
+            if lacking.is_empty() {
+                return Ok(());
+            }
+            // What is whole in these is not there any more, either.
+            for pack in lacking {
+                self.mark_damaged(&pack)?;
+            }
+        }
+    }
+
+    fn fresh_path(&self, pack: &Digest) -> PathBuf {
+        self.root.join("fresh").join(pack.hex())
+    }
+
+    /// Notes that a pack is about to be written that may be thinned: a run that is cut leaves it to the next. Unlike what it is about, the
+    /// note need not outlast a power cut.
+    pub(crate) fn note_fresh(&self, pack: &Digest) -> Result<(), StoreError> {
+        let path = self.fresh_path(pack);
+        durable::create_folders(&self.root.join("fresh"))?;
+        Ok(fs::write(&path, b"").map_err(DurableError::on("write", &path))?)
+    }
+
+    /// Returns the packs that may still be thinned: nothing names them.
+    pub(crate) fn fresh(&self) -> Result<Vec<Digest>, StoreError> {
+        let names = list(&self.root.join("fresh"))?;
+        Ok(names.iter().filter_map(|hex| Digest::from_hex(hex).ok()).collect())
+    }
+
+    /// Forgets that packs may be thinned.
+    pub(crate) fn forget_fresh<'a>(&self, packs: impl IntoIterator<Item = &'a Digest>) -> Result<(), StoreError> {
+        for pack in packs {
+            durable::remove_file(&self.fresh_path(pack))?;
+        }
+        Ok(())
+    }
+
+    /// Forgets where whole chunks lie: some do not any more.
+    fn forget_whole_chunks(&self) {
+        *self.whole() = bases::Known::default();
+    }
+
     /// Marks a pack as damaged: what it holds counts as not there, and is sealed again from exports.
     ///
     /// # Errors
     /// [`StoreError::File`].
     pub fn mark_damaged(&self, pack: &Digest) -> Result<(), StoreError> {
-        self.found().insert(*pack);
+        if self.found().insert(*pack) {
+            self.forget_whole_chunks();
+        }
         self.write_once(&self.mark_path(pack), b"")
     }
 
@@ -183,7 +297,9 @@ impl Store {
     pub(crate) fn remove_pack(&self, pack: &Digest) -> Result<(), StoreError> {
         durable::remove_file(&self.pack_path(pack))?;
         durable::remove_file(&self.mark_path(pack))?;
+        self.forget_fresh([pack])?;
         self.found().remove(pack);
+        self.forget_whole_chunks();
         Ok(())
     }
 
@@ -249,6 +365,7 @@ impl Store {
         // What was just written need not be read to be relied on, and is no longer damaged if it was.
         durable::remove_file(&self.mark_path(name))?;
         self.found().remove(name);
+        self.whole().is_behind = true;
         let sound = Arc::new(OnceLock::from(true));
         self.checked.lock().unwrap_or_else(PoisonError::into_inner).insert(*name, sound);
         Ok(())
@@ -259,6 +376,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::File`].
     pub fn remove_unfinished(&self) -> Result<(), StoreError> {
+        let is_gone = |pack: &Digest| !self.pack_path(pack).is_file();
+        self.forget_fresh(&self.fresh()?.into_iter().filter(is_gone).collect::<Vec<_>>())?;
         let mut folders = vec![(self.root.clone(), 0)];
         while let Some((folder, depth)) = folders.pop() {
             for name in list(&folder)? {

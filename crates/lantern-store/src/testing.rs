@@ -4,10 +4,11 @@ use std::fs;
 use std::io::{self, Read};
 use std::path::Path;
 
+use lantern_core::digest::RecipeId;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
 
-use crate::seal::{SealedTree, Source, SourceEntry, SourceKind, seal};
+use crate::seal::{SealedTree, Sealer, Source, SourceEntry, SourceKind};
 use crate::store::Store;
 
 /// Copies a folder with all that is in it.
@@ -51,10 +52,16 @@ impl Source for Files {
 
 /// Seals files, which are given in the order of their names.
 pub(crate) fn sealed_files(store: &Store, files: &[(&str, &[u8])]) -> SealedTree {
+    sealed_after(store, files, &[])
+}
+
+/// As [`sealed_files`], after other builds.
+pub(crate) fn sealed_after(store: &Store, files: &[(&str, &[u8])], earlier: &[RecipeId]) -> SealedTree {
     let entry = |(name, bytes): &(&str, &[u8])| SourceEntry {
         path: TreePath::new(*name).unwrap(),
         kind: SourceKind::File { size: bytes.len() as u64 },
     };
     let entries: Vec<SourceEntry> = files.iter().map(entry).collect();
-    seal(store, &entries, &Files(files.iter().map(|(_, bytes)| bytes.to_vec()).collect()), &Silent).unwrap()
+    let source = Files(files.iter().map(|(_, bytes)| bytes.to_vec()).collect());
+    Sealer::new(store).seal(&entries, &source, earlier, &Silent).unwrap()
 }

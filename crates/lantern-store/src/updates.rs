@@ -131,12 +131,12 @@ impl<'a> Comparison<'a> {
     /// [`StoreError`]; [`StoreError::Missing`] where one of them is not in this store.
     pub fn open(store: &'a Store, from: RecipeId, to: RecipeId) -> Result<Self, StoreError> {
         let (old, new) = (Contents::open(store, from)?, Contents::open(store, to)?);
-        let stored = |chunk: &ChunkRef| new.locator.find(&chunk.digest).map_or(0, |at| u64::from(at.entry.stored_len));
+        let stored = |chunk: &ChunkRef| new.locator.find(&chunk.digest).map_or(0, |at| u64::from(at.entry.whole_len));
         let chunks = recipe::lacking(&old.entries, &new.entries).into_iter().map(stored).sum();
         Ok(Self { store, from, to, old: Sealed::of(old), new: Sealed::of(new), chunks })
     }
 
-    /// Stored bytes of the chunks that the new build has and the old one does not.
+    /// Bytes of the chunks that the new build has and the old one does not, as they travel.
     pub fn chunks(&self) -> u64 {
         self.chunks
     }

@@ -2,7 +2,10 @@
 
 use std::collections::BTreeMap;
 
+use lantern_core::digest::Digest;
 use lantern_formats::{tar, zip};
+use lantern_store::codec::Codec;
+use lantern_store::store::Store;
 
 use crate::env::{TestEnv, files};
 
@@ -135,4 +138,83 @@ fn what_does_not_start_here_is_said() {
       fix: one of linux, macos, windows
     [exit status: 2]
     ");
+}
+
+/// Two million bytes in pieces of 50 kB, each of which is its own.
+fn marsh() -> Vec<u8> {
+    let line = |n: u64| *Digest::of(&n.to_le_bytes()).as_bytes();
+    (0..62_500).flat_map(line).collect()
+}
+
+/// The same with some bytes of every tenth piece changed, and the last twenty pieces in another order.
+fn marsh_after(bytes: &[u8], round: u8) -> Vec<u8> {
+    let mut pieces: Vec<Vec<u8>> = bytes.chunks(50_000).map(<[u8]>::to_vec).collect();
+    pieces.iter_mut().step_by(10).for_each(|piece| piece[usize::from(round) * 100..][..50].fill(round));
+    pieces[20..].rotate_left(7);
+    pieces[20..].swap(2, 11);
+    pieces.concat()
+}
+
+#[test]
+fn a_release_that_follows_takes_little_and_leaves_whole() {
+    let env = TestEnv::new();
+    env.connect();
+    let store = Store::at(env.path(".lantern/store"));
+    let differences = |store: &Store| {
+        let tables = store.packs().unwrap().into_iter().flat_map(|pack| store.pack_table(&pack).unwrap().1);
+        tables.filter(|entry| entry.codec == Codec::Difference).count()
+    };
+    let mut bytes = marsh();
+    let mut sizes = Vec::new();
+    for (round, version) in (1..).zip(["1.3.2", "1.4.0", "1.4.1"]) {
+        std::fs::write(env.path("exports/linux/marsh.pack"), &bytes).unwrap();
+        env.lantern(&["prepare", "--version", version]).success();
+        sizes.push(store_size(&env));
+        bytes = marsh_after(&bytes, round);
+    }
+    let bytes = env.read("exports/linux/marsh.pack");
+    assert!(sizes[0] > 2_000_000 && sizes[2] - sizes[0] < 100_000, "{sizes:?}");
+    assert!(differences(&store) > 20);
+    env.lantern(&["verify"]).success();
+    // A storefront that had none before gets whole chunks, as many bytes as was said.
+    let push = |flag: &str| env.lantern(&["push", "brambleyard", flag, "--json"]).success().json()["pushes"][0].clone();
+    let (plan, pushed) = (push("--plan"), push("--yes"));
+    assert!(plan["upload_bytes"].as_u64().unwrap() > 2_000_000, "{plan}");
+    assert_eq!(pushed["sent_bytes"], plan["upload_bytes"], "{plan} {pushed}");
+    assert_eq!(differences(&Store::at(env.path("storefront/titles/saltmarsh-post"))), 0);
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.1 (3)"]).success();
+    env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).success();
+    assert!(env.read("player/marsh.pack") == bytes);
+    // The releases before go: what this one is a difference to stays, and it can still be written out.
+    env.lantern(&["keep", "--last", "1", "--yes"]).success();
+    assert!(differences(&store) > 5);
+    env.lantern(&["verify"]).success();
+    env.lantern(&["releases", "write", "3", "out"]).success();
+    assert!(files(&env.path("out")).into_iter().any(|(name, found)| name.ends_with("marsh.pack") && found == bytes));
+}
+
+#[test]
+fn a_base_that_is_gone_is_found_and_repaired() {
+    let env = TestEnv::new();
+    let store = Store::at(env.path(".lantern/store"));
+    let (old, new) = (marsh(), marsh_after(&marsh(), 1));
+    for (version, bytes) in [("1.3.2", &old), ("1.4.0", &new)] {
+        std::fs::write(env.path("exports/linux/marsh.pack"), bytes).unwrap();
+        env.lantern(&["prepare", "--version", version]).success();
+    }
+    // The pack that holds most of the first release goes as a whole.
+    let largest = store.packs().unwrap().into_iter().max_by_key(|pack| store.pack_table(pack).unwrap().0).unwrap();
+    std::fs::remove_file(store.pack_path(&largest)).unwrap();
+    let said = env.lantern(&["verify"]).fails(5).whole();
+    assert!(
+        ["1.3.2 (1)", "1.4.0 (2)", "is stored as a difference to"].iter().all(|part| said.contains(part)),
+        "{said}"
+    );
+    // What the exports have makes the second release whole again, without anything of the first.
+    env.lantern(&["repair"]).fails(5);
+    let stderr = env.lantern(&["verify"]).fails(5).stderr();
+    assert!(stderr.contains("1.3.2 (1)") && !stderr.contains("1.4.0 (2)"), "{stderr}");
+    std::fs::write(env.path("exports/linux/marsh.pack"), &old).unwrap();
+    env.lantern(&["prepare", "--version", "1.3.2", "--read-all"]).success();
+    env.lantern(&["verify"]).success();
 }

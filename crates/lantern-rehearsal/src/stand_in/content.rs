@@ -10,6 +10,7 @@ use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::Handle;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::codec::Codec;
+use lantern_store::difference::NoBases;
 use lantern_store::pack::{self, ChunkEntry};
 use lantern_store::rebuild::rebuild;
 use lantern_store::recipe::{Root, different_chunks, unpack_segment};
@@ -91,6 +92,7 @@ impl StandIn {
                     codec: Codec::of_number(row.get(3)?),
                     offset: row.get(4)?,
                     stored_len: row.get(5)?,
+                    whole_len: row.get(5)?,
                     raw_len: row.get(6)?,
                 };
                 out.add(number, &entry);
@@ -108,7 +110,7 @@ impl StandIn {
     pub(crate) fn put_pack(&self, title: &Handle, name: &Digest, bytes: &[u8]) -> Result<(), Refused> {
         self.title(title)?;
         refuse_long("the pack", bytes.len(), pack::MAX_PACK_LEN as u64)?;
-        let entries = pack::verify(*name, bytes).map_err(damaged)?;
+        let entries = pack::verify(*name, bytes, &NoBases).map_err(damaged)?;
         self.store(title).write_pack(name, bytes)?;
         // The file is there before any row names it.
         let mut database = self.database();

@@ -13,6 +13,7 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::chunk_index::ChunkIndex;
+use lantern_store::difference::NoBases;
 use lantern_store::locator;
 use lantern_store::pack;
 use lantern_store::recipe::{self, Root};
@@ -321,7 +322,7 @@ impl Content for Opened {
     }
     fn put_pack(&self, _: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError> {
         let mut state = self.maker()?;
-        let entries = pack::verify(*digest, &bytes).or_else(|_| refuse(problem::DAMAGED, "a pack"))?;
+        let entries = pack::verify(*digest, &bytes, &NoBases).or_else(|_| refuse(problem::DAMAGED, "a pack"))?;
         let number = state.chunks.add_pack(*digest, u32::try_from(bytes.len()).unwrap());
         for entry in &entries {
             state.chunks.add(number, entry);

@@ -19,6 +19,7 @@ use super::state::Folder;
 use super::writes::Writes;
 use super::{InstallError, OldChunks, UpdateOffer, updates};
 use crate::codec::Unpacker;
+use crate::difference::Bases;
 use crate::durable;
 use crate::fetch::{FETCHERS, Fetch, SMALL_FETCHERS, again, locate};
 use crate::locator::Location;
@@ -436,7 +437,7 @@ fn receive(
     if ranges.is_empty() {
         return Ok(());
     }
-    let meter = progress.start(Task::Receive, Some(total));
+    let (meter, bases) = (progress.start(Task::Receive, Some(total)), fetch.bases());
     let (done, is_done) = std::sync::mpsc::channel::<()>();
     std::thread::scope(|scope| {
         // What has come is written to the disk while the rest comes: the last sync has little left to do.
@@ -450,7 +451,7 @@ fn receive(
                 return Err(InstallError::Stopped);
             }
             // What came well of it is written once more, which changes nothing.
-            again(|| receive_range(filler, slots, range, fetch, unpacker), InstallError::is_wrong)?;
+            again(|| receive_range(filler, slots, range, (fetch, &*bases), unpacker), InstallError::is_wrong)?;
             meter.add(u64::from(range.len()));
             Ok(())
         };
@@ -466,7 +467,7 @@ fn receive_range(
     filler: &mut Filler<'_>,
     slots: &Slots,
     range: &Range,
-    fetch: &dyn Fetch,
+    (fetch, bases): (&dyn Fetch, &dyn Bases),
     unpacker: &mut Unpacker,
 ) -> Result<(), InstallError> {
     let len = range.len();
@@ -480,7 +481,7 @@ fn receive_range(
         let start = (entry.offset - range.start) as usize;
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
         let wrong = |e: pack::PackError| InstallError::wrong("a chunk", e.is_newer(), &e);
-        let raw = pack::unpack(unpacker, entry, stored).map_err(wrong)?;
+        let raw = pack::unpack(unpacker, entry, stored, bases).map_err(wrong)?;
         filler.fill(raw, slots.find(&entry.digest)).map_err(InstallError::io("write", filler.stage))?;
     }
     Ok(())

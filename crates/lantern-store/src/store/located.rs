@@ -8,6 +8,7 @@ use super::{Store, StoreError};
 use crate::chunk_index::ChunkIndex;
 use crate::durable;
 use crate::locator::{self, Locator};
+use crate::pack::ChunkEntry;
 use crate::recipe::{self, ChunkRef, Entry, Root, SegmentRef};
 
 impl Store {
@@ -62,6 +63,17 @@ impl Store {
     /// [`StoreError`].
     pub fn known_chunks(&self) -> Result<ChunkIndex, StoreError> {
         let mut known = ChunkIndex::default();
+        self.each_table(|pack, len, entries| {
+            let number = known.add_pack(pack, len);
+            entries.iter().for_each(|entry| {
+                known.add(number, entry);
+            });
+        })?;
+        Ok(known)
+    }
+
+    /// Goes through the tables of packs that are not damaged; the length of each comes along.
+    pub(super) fn each_table(&self, mut take: impl FnMut(Digest, u32, &[ChunkEntry])) -> Result<(), StoreError> {
         let damaged = self.damaged()?;
         for pack in self.packs()?.into_iter().filter(|pack| !damaged.contains(pack)) {
             let (len, entries) = match self.pack_table(&pack) {
@@ -72,12 +84,9 @@ impl Store {
                 }
                 other => other?,
             };
-            let number = known.add_pack(pack, len);
-            for entry in &entries {
-                known.add(number, entry);
-            }
+            take(pack, len, &entries);
         }
-        Ok(known)
+        Ok(())
     }
 
     /// Writes the locators of a recipe's segments. One stays that knows every chunk that is known, in packs that are there and are none of
@@ -92,13 +101,17 @@ impl Store {
         known: &ChunkIndex,
         leaving: &BTreeSet<Digest>,
     ) -> Result<(), StoreError> {
-        let damaged = self.damaged()?;
+        let (damaged, fresh) = (self.damaged()?, self.fresh()?);
         for (segment, chunks) in recipe::chunks_by_segment(root, entries) {
             let stays = self.locator_of_segment(segment, &chunks).is_ok_and(|there| {
                 there.packs.iter().all(|(pack, len)| !leaving.contains(pack) && self.has_pack(pack, *len, &damaged))
                     && chunks.iter().all(|c| there.find(&c.digest).is_some() || !known.contains(&c.digest))
             });
             if !stays {
+                // From now on they are named.
+                let packs = chunks.iter().filter(|_| !fresh.is_empty()).filter_map(|chunk| known.find(&chunk.digest));
+                let named: BTreeSet<Digest> = packs.map(|(pack, ..)| pack).collect();
+                self.forget_fresh(fresh.iter().filter(|pack| named.contains(pack)))?;
                 let bytes = locator::encode(&segment.digest, &chunks, known);
                 durable::write_whole(&self.locator_path(&segment.digest), &bytes)?;
             }
@@ -118,6 +131,19 @@ impl Store {
         let segment = segment.digest;
         let damaged = |source| StoreError::Locator { segment, source };
         Locator::decode(&segment, chunks, &self.locator_bytes(&segment)?).map_err(damaged)
+    }
+
+    /// Returns how long the locator of each segment that has chunks is where these are whole, as elsewhere.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn locator_lens(&self, root: &Root, entries: &[Entry]) -> Result<Vec<(Digest, u64)>, StoreError> {
+        let parts = recipe::chunks_by_segment(root, entries);
+        let len = |(segment, chunks): (&SegmentRef, Vec<ChunkRef>)| {
+            let len = self.locator_bytes(&segment.digest)?.len() as u64;
+            Ok((segment.digest, len - self.locator_of_segment(segment, &chunks)?.of_differences()))
+        };
+        parts.map(len).collect()
     }
 
     /// Reads where everything lies that a recipe names.

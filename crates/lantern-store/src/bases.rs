@@ -1,0 +1,142 @@
+//! The chunks of a store that differences are to, wherever they lie in it.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use lantern_core::digest::Digest;
+
+use crate::codec::{Codec, Unpacker};
+use crate::difference::{Bases, NoBases};
+use crate::open_packs::OpenPacks;
+use crate::pack::{self, ChunkEntry};
+use crate::store::{Store, StoreError};
+
+/// Chunks that are held unpacked: neighbours mostly have the same bases.
+const HELD_CHUNKS: usize = 256;
+
+/// Where every chunk lies that is whole, in 24 bytes each.
+#[derive(Debug, Default)]
+pub(crate) struct WholeChunks {
+    packs: Vec<Digest>,
+    /// In the order of what their digests begin with.
+    places: Vec<Place>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Place {
+    begins_with: u64,
+    pack: u32,
+    offset: u32,
+    stored_len: u32,
+    /// The highest bit says that it is compressed.
+    raw_len: u32,
+}
+
+const IS_COMPRESSED: u32 = 1 << 31;
+
+fn beginning(digest: &Digest) -> u64 {
+    digest.as_bytes().first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes))
+}
+
+impl WholeChunks {
+    /// Adds what of a pack's table is whole.
+    pub(crate) fn add(&mut self, pack: Digest, entries: &[ChunkEntry]) {
+        let number = u32::try_from(self.packs.len()).expect("fewer than 2^32 packs");
+        self.packs.push(pack);
+        self.places.extend(entries.iter().filter_map(|entry| {
+            let is_compressed = match entry.codec {
+                Codec::Plain => 0,
+                Codec::Zstd => IS_COMPRESSED,
+                Codec::Difference | Codec::Unknown(_) => return None,
+            };
+            let ChunkEntry { digest, offset, stored_len, raw_len, .. } = entry;
+            let raw_len = raw_len & !IS_COMPRESSED | is_compressed;
+            Some(Place {
+                begins_with: beginning(digest),
+                pack: number,
+                offset: *offset,
+                stored_len: *stored_len,
+                raw_len,
+            })
+        }));
+    }
+
+    /// Makes it ready to be asked.
+    pub(crate) fn sorted(mut self) -> Self {
+        self.places.sort_unstable_by_key(|place| (place.begins_with, place.pack, place.offset));
+        self
+    }
+
+    /// Returns the places where a chunk may lie: those of all whose digests begin alike.
+    pub(crate) fn find(&self, digest: &Digest) -> impl Iterator<Item = (Digest, ChunkEntry)> {
+        let (digest, wanted) = (*digest, beginning(digest));
+        let from = self.places.partition_point(|place| place.begins_with < wanted);
+        let places = self.places.iter().skip(from).take_while(move |place| place.begins_with == wanted);
+        places.filter_map(move |place| {
+            let Place { pack, offset, stored_len, raw_len, .. } = *place;
+            let codec = if raw_len & IS_COMPRESSED == 0 { Codec::Plain } else { Codec::Zstd };
+            let raw_len = raw_len & !IS_COMPRESSED;
+            let entry = ChunkEntry { digest, codec, offset, stored_len, raw_len, whole_len: stored_len };
+            Some((*self.packs.get(pack as usize)?, entry))
+        })
+    }
+}
+
+/// What is known of a store's whole chunks, for all that read it.
+#[derive(Debug, Default)]
+pub(crate) struct Known {
+    pub(crate) chunks: Option<Arc<WholeChunks>>,
+    /// Whether packs were written since.
+    pub(crate) is_behind: bool,
+}
+
+/// Reads bases from a store. Nothing is looked up before the first is asked for.
+#[derive(Debug)]
+pub struct StoreBases<'a> {
+    store: &'a Store,
+    packs: OpenPacks<'a>,
+    held: Mutex<HashMap<Digest, Arc<[u8]>>>,
+}
+
+impl<'a> StoreBases<'a> {
+    pub(crate) fn of(store: &'a Store) -> Self {
+        Self { store, packs: OpenPacks::of(store), held: Mutex::default() }
+    }
+
+    fn held(&self) -> MutexGuard<'_, HashMap<Digest, Arc<[u8]>>> {
+        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Reads a chunk from the first of its places that gives it, and does not hold it.
+    pub(crate) fn read(&self, digest: &Digest) -> Result<Option<Arc<[u8]>>, StoreError> {
+        let mut unpacker = Unpacker::new();
+        let mut asked = None;
+        loop {
+            let chunks = self.store.whole_chunks(asked.as_ref())?;
+            let Some(chunks) = chunks else { return Ok(None) };
+            for (pack, entry) in chunks.find(digest) {
+                let Ok(stored) = self.packs.read(&pack, entry.offset, entry.stored_len) else { continue };
+                if let Ok(raw) = pack::unpack(&mut unpacker, &entry, &stored, &NoBases) {
+                    return Ok(Some(raw.into()));
+                }
+            }
+            asked = Some(chunks);
+        }
+    }
+}
+
+impl Bases for StoreBases<'_> {
+    fn base(&self, digest: &Digest) -> Option<Arc<[u8]>> {
+        if let Some(raw) = self.held().get(digest) {
+            return Some(raw.clone());
+        }
+        let read = self.read(digest);
+        let raw = read.inspect_err(|error| log::warn!("could not look for the chunk {digest}: {error}")).ok()??;
+        let mut held = self.held();
+        if held.len() >= HELD_CHUNKS {
+            held.clear();
+        }
+        held.insert(*digest, raw.clone());
+        Some(raw)
+    }
+}

@@ -1,0 +1,449 @@
+//! Thinning: of what is new in a store, that is kept which is different from what it took the place of.
+//!
+//! A build that follows another changes little in many places, and every change makes one chunk new or two. Each of them is compared
+//! with chunks that the build before had and this one has not: those that samples of its bytes lie in, and those that lay where it
+//! lies now. What becomes much shorter as a difference is stored as one (`docs/formats/pack.md`); everything else stays as it is.
+//!
+//! The result does not depend on how many threads there are.
+
+use std::collections::{HashMap, HashSet};
+
+use lantern_core::compression::Compression;
+use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::parallel::map;
+use lantern_core::path::TreePath;
+use lantern_core::progress::Progress;
+
+use crate::bases::StoreBases;
+use crate::chunk_index::ChunkIndex;
+use crate::codec::Codec;
+use crate::difference::{self, Bases, MAX_BASES};
+use crate::open_packs::OpenPacks;
+use crate::pack::{ChunkEntry, PackWriter};
+use crate::recipe::Entry;
+use crate::seal::SealError;
+use crate::store::{Store, StoreError};
+
+/// A difference is kept when it takes at most so much of the chunk: nobody is to need two chunks for one to save a little.
+const WORTH_IT_PERCENT: usize = 75;
+/// A pack is written once more when so much of it is saved.
+const WORTH_WRITING_PERCENT: u64 = 10;
+/// Most chunks of the build before that samples are taken of: half a gigabyte. Where more of it is gone, little of it came back.
+const MOST_LOST: usize = 16_384;
+/// Where nothing but its place speaks for a difference, and that was nothing so many times in a row, the rest of the file is not tried.
+const TRIES: u32 = 8;
+/// Chunks that are looked at before it is counted what that brought.
+const AT_ONCE: usize = 64;
+/// One place in so many is a sample, where it depends on the bytes alone.
+const SAMPLE_BITS: u32 = 11;
+/// Bytes that a sample is of: two bits of the hash leave it with each.
+const SAMPLE_LEN: usize = 32;
+
+/// Takes samples of bytes: a hash of those that end where it begins with zeros, so that the same bytes give the same samples wherever they lie.
+fn samples(raw: &[u8]) -> Vec<u64> {
+    let mut hash = 0_u64;
+    let mut out = Vec::new();
+    for (at, byte) in raw.iter().enumerate() {
+        hash = (hash << 2).wrapping_add(SPREAD.get(usize::from(*byte)).copied().unwrap_or_default());
+        if hash >> (64 - SAMPLE_BITS) == 0 && at >= SAMPLE_LEN {
+            out.push(hash);
+        }
+    }
+    out
+}
+
+/// A number for each byte, as Marsaglia's xorshift gives them (13, 7, 17); any that are spread evenly would do.
+const SPREAD: [u64; 256] = {
+    let mut out = [0; 256];
+    let (mut at, mut state) = (0, 0x9e37_79b9_7f4a_7c15_u64);
+    while at < out.len() {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        #[expect(clippy::indexing_slicing, reason = "it is below the length")]
+        {
+            out[at] = state;
+        }
+        at += 1;
+    }
+    out
+};
+
+/// A chunk's place in a file of the build before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Spot {
+    file: u32,
+    chunk: u32,
+}
+
+/// The build before: its files, cut as they are.
+#[derive(Default)]
+struct Before {
+    /// For each file, its chunks by their indices in what is known, and where each begins; the last one's end comes last.
+    files: Vec<(Vec<u32>, Vec<u64>)>,
+    by_path: HashMap<TreePath, u32>,
+    /// Where each chunk occurs first.
+    spots: HashMap<u32, Spot>,
+}
+
+impl Before {
+    fn read(store: &Store, known: &ChunkIndex, fresh: &HashSet<u32>, earlier: &[RecipeId]) -> Self {
+        let mut out = Self::default();
+        for id in earlier {
+            // What cannot be read has nothing to offer.
+            let Ok((_, entries)) = store.recipe(*id) else { continue };
+            for Entry { path, chunks, .. } in entries.into_iter().filter(|entry| !entry.chunks.is_empty()) {
+                let file = u32::try_from(out.files.len()).expect("fewer than 2^32 files");
+                // A chunk that was not in the store before ends what can be had of the file.
+                let is_old = |index: &u32| known.at(*index).is_some_and(|(pack, _)| !fresh.contains(&pack));
+                let index = |digest: &Digest| known.index_of(digest).filter(is_old);
+                let of_store = chunks.iter().map_while(|chunk| Some((index(&chunk.digest)?, chunk.len)));
+                let (indices, lens): (Vec<u32>, Vec<u32>) = of_store.unzip();
+                let (mut starts, end) = crate::contents::starts(lens.into_iter());
+                starts.push(end);
+                for (chunk, index) in (0..).zip(&indices) {
+                    out.spots.entry(*index).or_insert(Spot { file, chunk });
+                }
+                out.files.push((indices, starts));
+                out.by_path.entry(path).or_insert(file);
+            }
+        }
+        out
+    }
+
+    fn start(&self, spot: Spot) -> Option<u64> {
+        self.files.get(spot.file as usize)?.1.get(spot.chunk as usize).copied()
+    }
+
+    fn len(&self, file: u32) -> u64 {
+        self.files.get(file as usize).and_then(|(_, starts)| starts.last()).copied().unwrap_or_default()
+    }
+
+    /// Returns chunks around a place of a file, nearest first.
+    fn around(&self, file: u32, at: u64) -> Vec<u32> {
+        let Some((indices, starts)) = self.files.get(file as usize) else { return Vec::new() };
+        let Some(last) = indices.len().checked_sub(1) else { return Vec::new() };
+        let middle = starts.partition_point(|start| *start <= at).saturating_sub(1).min(last);
+        let (start, end) = (starts.get(middle).copied(), starts.get(middle + 1).copied());
+        let is_in_first_half = start.zip(end).is_some_and(|(start, end)| at.saturating_sub(start) < (end - start) / 2);
+        let (before, after) = ([middle.checked_sub(1), middle.checked_sub(2)], [Some(middle + 1), Some(middle + 2)]);
+        let (near, far) = if is_in_first_half { (before, after) } else { (after, before) };
+        let order = [Some(middle), near[0], far[0], near[1]];
+        order.into_iter().flatten().filter_map(|place| indices.get(place).copied()).collect()
+    }
+}
+
+/// A place that the build before and the new one have in common: where it lies in a file there, and in this one.
+#[derive(Debug, Clone, Copy)]
+struct Anchor {
+    file: u32,
+    old: u64,
+    new: u64,
+}
+
+/// Says where a place of the new file was, between what stands around it.
+fn place_before(low: Option<Anchor>, high: Option<Anchor>, at: u64) -> Option<(u32, u64)> {
+    let after = |low: Anchor| low.old.saturating_add(at.saturating_sub(low.new));
+    match (low, high) {
+        (Some(low), Some(high)) if low.file == high.file && high.old >= low.old && high.new > low.new => {
+            let part = u128::from(at.saturating_sub(low.new)) * u128::from(high.old - low.old);
+            let part = part / u128::from(high.new - low.new);
+            Some((low.file, low.old.saturating_add(u64::try_from(part).unwrap_or(u64::MAX))))
+        }
+        (Some(low), _) => Some((low.file, after(low))),
+        (None, Some(high)) => Some((high.file, high.old.saturating_sub(high.new.saturating_sub(at)))),
+        (None, None) => None,
+    }
+}
+
+/// A chunk that is new, and what lay where it lies.
+struct Fresh {
+    index: u32,
+    file: usize,
+    around: Vec<u32>,
+}
+
+/// Finds the new chunks of a build, each at its first occurrence, by the pack that they were written to.
+fn fresh_chunks(
+    known: &ChunkIndex,
+    packs: &HashSet<u32>,
+    entries: &[Entry],
+    before: &Before,
+) -> HashMap<u32, Vec<Fresh>> {
+    let mut out: HashMap<u32, Vec<Fresh>> = HashMap::new();
+    let mut seen = HashSet::new();
+    for (file, entry) in entries.iter().enumerate() {
+        let indices: Vec<Option<u32>> = entry.chunks.iter().map(|chunk| known.index_of(&chunk.digest)).collect();
+        let (starts, end) = crate::contents::starts(entry.chunks.iter().map(|chunk| chunk.len));
+        let same = before.by_path.get(&entry.path).copied();
+        let spot = |place: usize| before.spots.get(&(*indices.get(place)?)?).copied();
+        // From the back: what of the build before comes next behind each chunk.
+        let mut next = same.map(|file| Anchor { file, old: before.len(file), new: end });
+        let mut high = vec![None; indices.len()];
+        for (place, (high, start)) in high.iter_mut().zip(&starts).enumerate().rev() {
+            *high = next;
+            let anchor = spot(place).and_then(|spot| Some((spot.file, before.start(spot)?)));
+            next = anchor.map(|(file, old)| Anchor { file, old, new: *start }).or(next);
+        }
+        let mut low = same.map(|file| Anchor { file, old: 0, new: 0 });
+        for (place, ((index, chunk), (high, start))) in
+            indices.iter().zip(&entry.chunks).zip(high.into_iter().zip(&starts)).enumerate()
+        {
+            let Some(index) = *index else { continue };
+            let is_fresh = known.at(index).is_some_and(|(pack, _)| packs.contains(&pack));
+            if let Some(spot) = spot(place).filter(|_| !is_fresh) {
+                let old = before.start(Spot { chunk: spot.chunk + 1, ..spot });
+                low = old.map(|old| Anchor { file: spot.file, old, new: start + u64::from(chunk.len) }).or(low);
+            }
+            if !is_fresh || !seen.insert(index) {
+                continue;
+            }
+            let was = place_before(low, high, start + u64::from(chunk.len / 2));
+            let around = was.map_or_else(Vec::new, |(file, at)| before.around(file, at));
+            if let Some((pack, _)) = known.at(index) {
+                out.entry(pack).or_default().push(Fresh { index, file, around });
+            }
+        }
+    }
+    out
+}
+
+/// Old chunks by the samples that they have.
+struct Pool(HashMap<u64, u32>);
+
+impl Pool {
+    /// Takes samples of what the build before had and the new one has not.
+    fn of(before: &Before, known: &ChunkIndex, entries: &[Entry], whole: &Whole<'_>) -> Result<Self, StoreError> {
+        let stays: HashSet<u32> =
+            entries.iter().flat_map(|entry| &entry.chunks).filter_map(|chunk| known.index_of(&chunk.digest)).collect();
+        let mut seen = HashSet::new();
+        let mut lost = before.files.iter().flat_map(|(indices, _)| indices).filter(|index| !stays.contains(index));
+        let mut wanted = Vec::new();
+        while let (true, Some(index)) = (wanted.len() < MOST_LOST, lost.next()) {
+            for base in whole.bases_of(*index)? {
+                if seen.insert(base) {
+                    wanted.push(base);
+                }
+            }
+        }
+        let taken = map(&wanted, |index| {
+            let raw =
+                known.at(*index).and_then(|(_, entry)| whole.bases.read(&entry.digest).transpose()).transpose()?;
+            Ok::<_, StoreError>((*index, raw.map_or_else(Vec::new, |raw| samples(&raw))))
+        })?;
+        let mut pool = HashMap::new();
+        for (index, samples) in taken {
+            for sample in samples {
+                pool.entry(sample).or_insert(index);
+            }
+        }
+        Ok(Self(pool))
+    }
+
+    /// Returns the old chunks that bytes have samples of, those with the most first.
+    fn like(&self, raw: &[u8]) -> Vec<u32> {
+        let mut counts: Vec<(u32, usize)> = Vec::new();
+        for index in samples(raw).iter().filter_map(|sample| self.0.get(sample)) {
+            match counts.iter_mut().find(|(known, _)| known == index) {
+                Some((_, count)) => *count += 1,
+                None => counts.push((*index, 1)),
+            }
+        }
+        counts.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+        counts.into_iter().map(|(index, _)| index).collect()
+    }
+}
+
+/// Reads chunks that are whole.
+struct Whole<'a> {
+    known: &'a ChunkIndex,
+    packs: OpenPacks<'a>,
+    bases: StoreBases<'a>,
+}
+
+impl Whole<'_> {
+    /// Returns what a chunk can be a base as: itself, or what it is a difference to.
+    fn bases_of(&self, index: u32) -> Result<Vec<u32>, StoreError> {
+        let Some((_, stored)) = self.stored(index, |entry| entry.codec == Codec::Difference)? else {
+            return Ok(vec![index]);
+        };
+        let names = difference::split(&stored).map(|(names, _)| names).unwrap_or_default();
+        Ok(names.iter().filter_map(|name| self.known.index_of(name)).collect())
+    }
+
+    /// Reads a chunk's stored bytes, if its entry is one of those that are wanted.
+    fn stored(
+        &self,
+        index: u32,
+        is_wanted: impl Fn(&ChunkEntry) -> bool,
+    ) -> Result<Option<(ChunkEntry, Vec<u8>)>, StoreError> {
+        let Some((number, entry)) = self.known.at(index).filter(|(_, entry)| is_wanted(entry)) else { return Ok(None) };
+        let Some((pack, _)) = self.known.pack(number) else { return Ok(None) };
+        Ok(Some((entry, self.packs.read(&pack, entry.offset, entry.stored_len)?)))
+    }
+}
+
+/// What became of a new chunk.
+struct Tried {
+    /// As a difference, where that is worth it.
+    difference: Option<Vec<u8>>,
+    /// Whether nothing but its place spoke for one, and it was tried.
+    by_place: bool,
+}
+
+/// Compares new chunks with others.
+struct Comparing<'a> {
+    whole: Whole<'a>,
+    pool: Pool,
+    compression: Compression,
+    /// By file, how many chunks in a row were compared with what lay there, for nothing.
+    in_vain: HashMap<usize, u32>,
+}
+
+impl Comparing<'_> {
+    /// Compares the new chunks of a pack, in their order.
+    fn all(&mut self, chunks: &[Fresh], progress: &dyn Progress) -> Result<Vec<Tried>, SealError> {
+        let mut out = Vec::with_capacity(chunks.len());
+        for some in chunks.chunks(AT_ONCE) {
+            if progress.stopped() {
+                return Err(SealError::Stopped);
+            }
+            let tried = map(some, |fresh| self.one(fresh))?;
+            for (fresh, tried) in some.iter().zip(&tried).filter(|(_, tried)| tried.by_place) {
+                let count = self.in_vain.entry(fresh.file).or_default();
+                *count = if tried.difference.is_some() { 0 } else { *count + 1 };
+            }
+            out.extend(tried);
+        }
+        Ok(out)
+    }
+
+    fn one(&self, fresh: &Fresh) -> Result<Tried, StoreError> {
+        let Self { whole, pool, compression, in_vain } = self;
+        let mut out = Tried { difference: None, by_place: false };
+        let Some((_, entry)) = whole.known.at(fresh.index) else { return Ok(out) };
+        let Some(raw) = whole.bases.read(&entry.digest)? else { return Ok(out) };
+        let mut chosen = pool.like(&raw);
+        let by_place = chosen.is_empty();
+        if !by_place || in_vain.get(&fresh.file).is_none_or(|count| *count < TRIES) {
+            for index in &fresh.around {
+                chosen.extend(whole.bases_of(*index)?);
+            }
+        }
+        let mut seen = HashSet::new();
+        chosen.retain(|index| seen.insert(*index) && *index != fresh.index);
+        chosen.truncate(MAX_BASES);
+        let digests = chosen.iter().rev().filter_map(|index| whole.known.at(*index)).map(|(_, entry)| entry.digest);
+        let bases: Vec<_> = digests.filter_map(|digest| Some((digest, whole.bases.base(&digest)?))).collect();
+        if bases.is_empty() {
+            return Ok(out);
+        }
+        out.by_place = by_place;
+        let is_worth_it = |bytes: &Vec<u8>| bytes.len() * 100 <= entry.whole_len as usize * WORTH_IT_PERCENT;
+        out.difference = difference::write(&raw, &bases, *compression).filter(is_worth_it);
+        Ok(out)
+    }
+
+    /// Returns how many bytes are saved.
+    fn saved(&self, chunks: &[Fresh], tried: &[Tried]) -> u64 {
+        let saved = chunks.iter().zip(tried).filter_map(|(fresh, tried)| {
+            let (_, entry) = self.whole.known.at(fresh.index)?;
+            Some(u64::from(entry.stored_len).saturating_sub(tried.difference.as_ref()?.len() as u64))
+        });
+        saved.sum()
+    }
+}
+
+/// Packs that are being written in place of others.
+struct Replacing<'a> {
+    store: &'a Store,
+    writer: PackWriter,
+    /// What was written.
+    done: Vec<(Digest, u32, Vec<ChunkEntry>)>,
+}
+
+impl Replacing<'_> {
+    fn push(&mut self, (entry, stored): (ChunkEntry, Vec<u8>), difference: Option<Vec<u8>>) -> Result<(), StoreError> {
+        match difference {
+            Some(bytes) => self.writer.push_difference(&entry, &bytes),
+            None => self.writer.copy(&entry, &stored),
+        };
+        if self.writer.is_full() { self.close() } else { Ok(()) }
+    }
+
+    fn close(&mut self) -> Result<(), StoreError> {
+        if self.writer.is_empty() {
+            return Ok(());
+        }
+        let (name, bytes, entries) = self.writer.take();
+        self.store.write_pack(&name, &bytes)?;
+        let len = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
+        self.done.push((name, len, entries));
+        Ok(())
+    }
+}
+
+/// Thins packs that were just written, or by a run that was cut, and that nothing names yet: those of which much is saved are written once more and removed.
+/// Returns the bytes of those of `packs` that are removed, and of what was written in their place.
+///
+/// # Errors
+/// [`SealError::Stopped`], and those of the store; until all of it is written, everything stays.
+pub(crate) fn thin(
+    store: &Store,
+    known: &mut ChunkIndex,
+    packs: &[u32],
+    entries: &[Entry],
+    (earlier, compression): (&[RecipeId], Compression),
+    progress: &dyn Progress,
+) -> Result<(u64, u64), SealError> {
+    if earlier.is_empty() {
+        return Ok((0, 0));
+    }
+    // What a run that was cut left, too.
+    let notes = store.fresh()?;
+    let own: HashSet<u32> = packs.iter().copied().collect();
+    let left = notes.iter().filter_map(|name| known.number_of(name)).filter(|number| !own.contains(number));
+    let packs: Vec<u32> = left.chain(packs.iter().copied()).collect();
+    if packs.is_empty() {
+        return Ok((0, 0));
+    }
+    let written = packs.iter().copied().collect();
+    let before = Before::read(store, known, &written, earlier);
+    let mut fresh = fresh_chunks(known, &written, entries, &before);
+    let whole = Whole { known, packs: OpenPacks::of(store), bases: store.bases() };
+    let pool = Pool::of(&before, known, entries, &whole)?;
+    let mut comparing = Comparing { whole, pool, compression, in_vain: HashMap::new() };
+    let mut replacing = Replacing { store, writer: PackWriter::new(), done: Vec::new() };
+    let mut replaced = Vec::new();
+    for number in &packs {
+        let Some(((name, len), chunks)) = known.pack(*number).zip(fresh.remove(number)) else { continue };
+        if store.pack_table(&name)?.1.len() != chunks.len() {
+            // It holds something else: not ours to remove.
+            continue;
+        }
+        let tried = comparing.all(&chunks, progress)?;
+        if comparing.saved(&chunks, &tried) * 100 < u64::from(len) * WORTH_WRITING_PERCENT {
+            continue;
+        }
+        for (fresh, tried) in chunks.iter().zip(tried) {
+            if let Some(stored) = comparing.whole.stored(fresh.index, |_| true)? {
+                replacing.push(stored, tried.difference)?;
+            }
+        }
+        replaced.push((name, if own.contains(number) { u64::from(len) } else { 0 }));
+    }
+    replacing.close()?;
+    let mut bytes = 0;
+    for (name, len, entries) in &replacing.done {
+        bytes += u64::from(*len);
+        let number = known.add_pack(*name, *len);
+        entries.iter().for_each(|entry| known.replace(number, entry));
+    }
+    for (name, _) in &replaced {
+        store.remove_pack(name)?;
+    }
+    Ok((replaced.iter().map(|(_, len)| len).sum(), bytes))
+}
+
+#[cfg(test)]
+mod tests;

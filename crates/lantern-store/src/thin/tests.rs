@@ -1,0 +1,365 @@
+use std::collections::HashSet;
+use std::fs;
+
+use lantern_core::compression::Compression;
+use lantern_core::digest::Digest;
+use lantern_core::progress::Silent;
+use proptest::prelude::*;
+
+use super::*;
+use crate::collect::{CollectPlan, Kept};
+use crate::contents::Contents;
+use crate::difference::NoBases;
+use crate::pack;
+use crate::parcels::{Loader, Parcel, Portions, parcels};
+use crate::repair::{Repair, chunks_of};
+use crate::seal::SealedTree;
+use crate::testing::{noise, sealed_after, sealed_files};
+use crate::updates::Comparison;
+
+/// Two million bytes in pieces, of which each is its own.
+fn first() -> Vec<u8> {
+    (0..40).flat_map(|piece| noise(piece, 50_000)).collect()
+}
+
+/// The same with 20 places changed, a piece that is new, and others in another order.
+fn second() -> Vec<u8> {
+    let mut bytes = first();
+    for change in 0..20_usize {
+        bytes[change * 48_000 + 7_000] ^= 0x55;
+    }
+    let order = (0..40).map(|piece| if piece < 20 { piece } else { 20 + (piece * 7) % 20 });
+    let mut out: Vec<u8> = order.flat_map(|piece| bytes[piece * 50_000..][..50_000].to_vec()).collect();
+    out.splice(480_000..480_000, noise(99, 3_000));
+    out
+}
+
+fn differences(store: &Store) -> Vec<(Digest, ChunkEntry)> {
+    let entries = |pack: Digest| store.pack_table(&pack).unwrap().1.into_iter().map(move |entry| (pack, entry));
+    let all = store.packs().unwrap().into_iter().flat_map(entries);
+    all.filter(|(_, entry)| entry.codec == Codec::Difference).collect()
+}
+
+/// What a build gives, read by a store that remembers nothing, in which every pack is sound.
+fn read_back(store: &Store, tree: &SealedTree) -> Vec<Vec<u8>> {
+    let store = Store::at(store.root());
+    assert!(store.packs().unwrap().iter().all(|pack| store.is_sound(pack)));
+    let contents = Contents::open(&store, tree.recipe).unwrap();
+    let read = |entry: &Entry| {
+        let mut out = Vec::new();
+        contents.write_to(entry, &mut out).unwrap();
+        out
+    };
+    contents.entries.iter().map(read).collect()
+}
+
+struct Scene {
+    _temp: tempfile::TempDir,
+    store: Store,
+    one: SealedTree,
+    two: SealedTree,
+}
+
+/// The first build, and the second after it.
+fn scene() -> Scene {
+    let temp = tempfile::tempdir().unwrap();
+    let store = Store::at(temp.path());
+    let one = sealed_files(&store, &[("marsh.pack", &first())]);
+    let two = sealed_after(&store, &[("marsh.pack", &second())], &[one.recipe]);
+    Scene { _temp: temp, store, one, two }
+}
+
+#[test]
+fn a_build_that_changed_little_takes_little() {
+    let Scene { store, one, two, _temp } = scene();
+    let other = tempfile::tempdir().unwrap();
+    let whole = Store::at(other.path());
+    sealed_files(&whole, &[("marsh.pack", &first())]);
+    let same = sealed_files(&whole, &[("marsh.pack", &second())]);
+    assert_eq!((same.id, same.recipe), (two.id, two.recipe), "a difference changes no id");
+    assert!(
+        same.new_stored > 1_000_000 && two.new_stored < same.new_stored / 20,
+        "{} {}",
+        same.new_stored,
+        two.new_stored
+    );
+    assert_eq!(two.new_chunks, same.new_chunks);
+    assert!(read_back(&store, &one) == [first()] && read_back(&store, &two) == [second()]);
+    assert!(differences(&store).len() > 20 && differences(&whole).is_empty());
+    let size: u64 = store.packs().unwrap().iter().map(|pack| fs::metadata(store.pack_path(pack)).unwrap().len()).sum();
+    assert_eq!(size, one.new_stored + two.new_stored, "what was written first is gone");
+    // The same once more is the same.
+    let again = tempfile::tempdir().unwrap();
+    let third = Store::at(again.path());
+    let one = sealed_files(&third, &[("marsh.pack", &first())]);
+    sealed_after(&third, &[("marsh.pack", &second())], &[one.recipe]);
+    assert_eq!(third.packs().unwrap(), store.packs().unwrap());
+}
+
+#[test]
+fn a_file_that_was_renamed_is_found() {
+    let temp = tempfile::tempdir().unwrap();
+    let store = Store::at(temp.path());
+    let one = sealed_files(&store, &[("a.pack", &first()), ("b.pack", &noise(500, 300_000))]);
+    let two = sealed_after(&store, &[("c.pack", &noise(500, 290_000)), ("d.pack", &second())], &[one.recipe]);
+    assert!(two.new_stored < 60_000, "{}", two.new_stored);
+    assert_eq!(read_back(&store, &two), [noise(500, 290_000), second()]);
+}
+
+/// A store with the first build, and what sealing the second writes as packs, and nothing else of it.
+fn cut_after_the_packs() -> (tempfile::TempDir, Store, SealedTree) {
+    let (temp, other) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (store, whole) = (Store::at(temp.path()), Store::at(other.path()));
+    let one = sealed_files(&store, &[("marsh.pack", &first())]);
+    sealed_files(&whole, &[("marsh.pack", &first())]);
+    sealed_files(&whole, &[("marsh.pack", &second())]);
+    let there = store.packs().unwrap();
+    for pack in whole.packs().unwrap().iter().filter(|pack| !there.contains(pack)) {
+        store.note_fresh(pack).unwrap();
+        store.write_pack(pack, &whole.read_pack(pack).unwrap()).unwrap();
+    }
+    (temp, store, one)
+}
+
+#[test]
+fn what_a_cut_run_left_is_thinned_by_the_next() {
+    let (_temp, store, one) = cut_after_the_packs();
+    let two = sealed_after(&store, &[("marsh.pack", &second())], &[one.recipe]);
+    assert_eq!(store.packs().unwrap(), scene().store.packs().unwrap());
+    assert_eq!((two.new_chunks, store.fresh().unwrap()), (0, vec![]));
+    assert!(two.new_stored > 0 && read_back(&store, &two) == [second()]);
+}
+
+#[test]
+fn what_is_named_by_then_stays_as_it_is() {
+    let (_temp, store, one) = cut_after_the_packs();
+    // Another build has a part of it, and is no build that follows: all of it is whole.
+    let part = sealed_files(&store, &[("marsh.pack", &second()[..900_000])]);
+    assert!(store.fresh().unwrap().is_empty());
+    let packs = store.packs().unwrap();
+    let two = sealed_after(&store, &[("marsh.pack", &second())], &[one.recipe]);
+    assert!(packs.iter().all(|pack| store.packs().unwrap().contains(pack)));
+    assert!(read_back(&store, &part) == [second()[..900_000].to_vec()] && read_back(&store, &two) == [second()]);
+}
+
+#[test]
+fn what_is_like_nothing_stays_whole() {
+    let temp = tempfile::tempdir().unwrap();
+    let store = Store::at(temp.path());
+    let one = sealed_files(&store, &[("marsh.pack", &first())]);
+    let packs = store.packs().unwrap();
+    let new = noise(777, 1_500_000);
+    let two = sealed_after(&store, &[("marsh.pack", &new)], &[one.recipe]);
+    assert!(differences(&store).is_empty() && store.packs().unwrap().len() == packs.len() + 1);
+    assert_eq!(read_back(&store, &two), [new]);
+}
+
+#[test]
+fn what_differences_are_to_is_whole_however_many_builds_follow() {
+    let Scene { store, two, _temp, .. } = scene();
+    let (mut bytes, mut before) = (second(), two);
+    for build in 0..4_usize {
+        bytes[build * 90_000 + 30_000] ^= 1;
+        bytes[400_000] ^= 1 << build;
+        before = sealed_after(&store, &[("marsh.pack", &bytes)], &[before.recipe]);
+        assert!(before.new_stored < 10_000, "{build}: {}", before.new_stored);
+        assert_eq!(read_back(&store, &before), [bytes.clone()]);
+    }
+    let thin: HashSet<Digest> = differences(&store).iter().map(|(_, entry)| entry.digest).collect();
+    let bases = differences(&store).into_iter().flat_map(|(pack, entry)| store.bases_of(&pack, &entry).unwrap());
+    assert!(bases.collect::<HashSet<_>>().is_disjoint(&thin));
+}
+
+#[test]
+fn what_leaves_is_whole_and_as_long_as_was_said() {
+    let Scene { store, two, _temp, .. } = scene();
+    let known = store.known_chunks().unwrap();
+    let chunks: Vec<u32> = Contents::open(&store, two.recipe).unwrap().entries[0]
+        .chunks
+        .iter()
+        .map(|chunk| known.index_of(&chunk.digest).unwrap())
+        .collect();
+    let missing: Vec<u32> = chunks.iter().copied().collect::<std::collections::BTreeSet<_>>().into_iter().collect();
+    let sent = parcels(&store, &known, &Portions::new(&[chunks]), &missing).unwrap();
+    let mut loader = Loader::new(&store, &known, Compression::default());
+    let mut came = HashSet::new();
+    for parcel in &sent {
+        assert!(matches!(parcel, Parcel::Composed { .. }));
+        let mut bytes = Vec::new();
+        let name = loader.load(parcel, &mut bytes).unwrap();
+        assert_eq!(bytes.len() as u64, parcel.len());
+        came.extend(pack::verify(name, &bytes, &NoBases).unwrap().iter().map(|entry| entry.digest));
+    }
+    assert_eq!(came.len(), missing.len());
+    // Nor does a pack leave as it is that has differences, however much of it is wanted.
+    let thin: Vec<u32> = differences(&store).iter().map(|(_, entry)| known.index_of(&entry.digest).unwrap()).collect();
+    let sent = parcels(&store, &known, &Portions::new(std::slice::from_ref(&thin)), &thin).unwrap();
+    assert!(sent.iter().all(|parcel| matches!(parcel, Parcel::Composed { .. })));
+}
+
+#[test]
+fn an_update_is_compared_with_chunks_as_they_travel() {
+    let Scene { store, one, two, _temp } = scene();
+    let other = tempfile::tempdir().unwrap();
+    let whole = Store::at(other.path());
+    sealed_files(&whole, &[("marsh.pack", &first())]);
+    sealed_files(&whole, &[("marsh.pack", &second())]);
+    let chunks = |store| Comparison::open(store, one.recipe, two.recipe).unwrap().chunks();
+    assert_eq!(chunks(&store), chunks(&whole));
+}
+
+fn keep(store: &Store, kept: &[&SealedTree], gone: &[&SealedTree]) {
+    let kept: Vec<Kept> = kept.iter().map(|tree| Kept { tree: tree.id, owner: 0 }).collect();
+    let gone: Vec<_> = gone.iter().map(|tree| tree.id).collect();
+    CollectPlan::make(store, &kept, &gone).unwrap().carry_out(store, &Silent).unwrap();
+    assert!(CollectPlan::make(store, &kept, &gone).unwrap().is_empty());
+}
+
+#[test]
+fn what_differences_are_to_stays_as_long_as_they_do() {
+    let Scene { store, one, two, _temp } = scene();
+    keep(&store, &[&two], &[&one]);
+    assert_eq!(read_back(&store, &two), [second()]);
+    // Without them nothing holds it.
+    let three = sealed_files(&store, &[("marsh.pack", &noise(1, 50_000))]);
+    keep(&store, &[&three], &[&two]);
+    assert!(differences(&store).is_empty());
+    assert_eq!(read_back(&store, &three), [noise(1, 50_000)]);
+    let size: u64 = store.packs().unwrap().iter().map(|pack| fs::metadata(store.pack_path(pack)).unwrap().len()).sum();
+    assert!(size < 120_000, "{size}");
+}
+
+/// Changes one byte of a chunk's stored bytes.
+fn damage(store: &Store, pack: &Digest, entry: &ChunkEntry) {
+    let path = store.pack_path(pack);
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[entry.offset as usize + 40] ^= 1;
+    fs::write(&path, bytes).unwrap();
+}
+
+#[test]
+fn a_damaged_base_takes_only_what_is_a_difference_to_it() {
+    let Scene { store, one, two, _temp } = scene();
+    let (pack, thin) = differences(&store)[3];
+    let base = store.bases_of(&pack, &thin).unwrap()[0];
+    let (of_base, entry) = store.whole_chunks(None).unwrap().unwrap().find(&base).next().unwrap();
+    damage(&store, &of_base, &entry);
+    let store = Store::at(store.root());
+    assert!(!store.is_sound(&pack) && !store.is_sound(&of_base));
+    let kept = [&one, &two].map(|tree| Kept { tree: tree.id, owner: 0 });
+    let mut repair = Repair::examine(&store, kept.to_vec(), &Silent).unwrap();
+    assert_eq!(repair.damaged_packs(), 2);
+    repair.salvage().unwrap();
+    assert!(!repair.is_complete());
+    // From the files of the first build comes what is lost of it, and what was a difference to that from those of the second.
+    let found = repair.put_in(&mut chunks_of(first().as_slice())).unwrap();
+    assert_eq!(found, 1);
+    repair.put_in(&mut chunks_of(second().as_slice())).unwrap();
+    assert!(repair.is_complete());
+    let still = repair.finish().unwrap();
+    assert!(still.trees.is_empty() && still.chunks == 0);
+    assert!(read_back(&store, &one) == [first()] && read_back(&store, &two) == [second()]);
+    assert!(differences(&store).is_empty(), "what was saved is whole");
+}
+
+#[test]
+fn a_base_that_is_sound_in_a_damaged_pack_saves_what_is_a_difference_to_it() {
+    let temp = tempfile::tempdir().unwrap();
+    let store = Store::at(temp.path());
+    let one = sealed_files(&store, &[("marsh.pack", &first()), ("sky.pack", &noise(600, 200_000))]);
+    let two = sealed_after(&store, &[("marsh.pack", &second())], &[one.recipe]);
+    let bases: HashSet<Digest> =
+        differences(&store).into_iter().flat_map(|(pack, entry)| store.bases_of(&pack, &entry).unwrap()).collect();
+    let (pack, other) = store
+        .packs()
+        .unwrap()
+        .iter()
+        .find_map(|pack| {
+            let entries = store.pack_table(pack).unwrap().1;
+            let whole = entries.into_iter().find(|e| e.codec != Codec::Difference && !bases.contains(&e.digest))?;
+            Some((*pack, whole))
+        })
+        .unwrap();
+    damage(&store, &pack, &other);
+    let store = Store::at(store.root());
+    let kept = [&one, &two].map(|tree| Kept { tree: tree.id, owner: 0 });
+    let mut repair = Repair::examine(&store, kept.to_vec(), &Silent).unwrap();
+    repair.salvage().unwrap();
+    assert_eq!(repair.put_in(&mut chunks_of(noise(600, 200_000).as_slice())).unwrap(), 1, "all else was saved");
+    assert!(repair.is_complete());
+    repair.finish().unwrap();
+    assert!(read_back(&store, &one) == [first(), noise(600, 200_000)] && read_back(&store, &two) == [second()]);
+}
+
+#[test]
+fn a_chunk_that_is_brought_again_is_whole() {
+    let Scene { store, one, two, _temp } = scene();
+    let (pack, thin) = differences(&store)[0];
+    let base = store.bases_of(&pack, &thin).unwrap()[0];
+    let (of_base, entry) = store.whole_chunks(None).unwrap().unwrap().find(&base).next().unwrap();
+    damage(&store, &of_base, &entry);
+    // Sealing them once more brings what is damaged again: the first build's chunks first, and others are differences to them.
+    let store = Store::at(store.root());
+    sealed_after(&store, &[("marsh.pack", &first())], &[two.recipe]);
+    let two = sealed_after(&store, &[("marsh.pack", &second())], &[one.recipe]);
+    let kept = [&one, &two].map(|tree| Kept { tree: tree.id, owner: 0 });
+    let repair = Repair::examine(&store, kept.to_vec(), &Silent).unwrap();
+    assert!(repair.is_complete());
+    repair.finish().unwrap();
+    assert!(read_back(&store, &one) == [first()] && read_back(&store, &two) == [second()]);
+}
+
+#[test]
+fn samples_depend_on_the_bytes_alone() {
+    let bytes = noise(5, 100_000);
+    let all = samples(&bytes);
+    assert!((30..70).contains(&all.len()), "{}", all.len());
+    let behind = samples(&[b"low tide".as_slice(), &bytes[5_000..]].concat());
+    let shared = behind.iter().filter(|sample| all.contains(sample)).count();
+    assert!(shared + 6 >= all.len(), "{shared} of {}", all.len());
+    assert!(samples(&[0; SAMPLE_LEN]).is_empty() && samples(&[]).is_empty());
+}
+
+#[test]
+fn a_place_is_guessed_between_what_stands_around_it() {
+    let at = |file, old, new| Some(Anchor { file, old, new });
+    assert_eq!(place_before(at(1, 100, 200), at(1, 300, 300), 250), Some((1, 200)));
+    assert_eq!(place_before(at(1, 100, 200), at(2, 300, 300), 250), Some((1, 150)), "the one before counts");
+    assert_eq!(place_before(None, at(2, 300, 300), 250), Some((2, 250)));
+    assert_eq!(place_before(None, at(2, 10, 300), 250), Some((2, 0)));
+    assert_eq!(place_before(None, None, 250), None);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn whatever_follows_whatever_is_kept_can_be_read(
+        edits in prop::collection::vec((0..600_000_usize, any::<u8>(), 0..3_usize), 1..30),
+        drop in prop::collection::vec(any::<bool>(), 4),
+    ) {
+        let temp = tempfile::tempdir().unwrap();
+        let store = Store::at(temp.path());
+        let mut bytes = noise(3, 600_000);
+        let mut builds: Vec<(SealedTree, Vec<u8>)> = Vec::new();
+        for (build, drop) in drop.iter().enumerate() {
+            for (at, with, how) in edits.iter().skip(build).step_by(2) {
+                let at = at % bytes.len();
+                match how {
+                    0 => bytes[at] ^= with | 1,
+                    1 => { bytes.splice(at..at, noise(u64::from(*with), 900)); }
+                    _ => bytes.rotate_left(at),
+                }
+            }
+            let before: Vec<RecipeId> = builds.last().map(|(tree, _)| tree.recipe).into_iter().collect();
+            builds.push((sealed_after(&store, &[("marsh.pack", &bytes)], &before), bytes.clone()));
+            if *drop && builds.len() > 1 {
+                let gone = builds.remove(0);
+                let kept: Vec<&SealedTree> = builds.iter().map(|(tree, _)| tree).collect();
+                keep(&store, &kept, &[&gone.0]);
+            }
+            for (tree, bytes) in &builds {
+                prop_assert!(read_back(&store, tree) == [bytes.clone()]);
+            }
+        }
+    }
+}
