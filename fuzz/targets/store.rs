@@ -6,7 +6,7 @@ use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Tree;
 use lantern_store::recipe::{ChunkRef, Reader, Root, SegmentRef, chunks_of_segment, pack_segment, unpack_segment};
 use lantern_store::codec::{Codec, Unpacker};
-use lantern_store::difference::{Bases, MAX_BASES, NoBases, split};
+use lantern_store::codec::difference::{Bases, MAX_BASES, NoBases, split};
 use lantern_store::{locator::Locator, pack};
 
 /// Every base is the same.

@@ -1,10 +1,12 @@
 //! How the bytes of one chunk are stored.
 
+pub mod difference;
+
 use lantern_chunker::Profile;
 use lantern_core::compression::Compression;
 use lantern_core::digest::Digest;
 
-use crate::difference::{self, Bases};
+use difference::Bases;
 
 /// Zstandard's level: its own default, and the first behind which the next ones save nothing more of chunks as short as these. The
 /// format does not depend on it.
@@ -26,7 +28,7 @@ pub enum Codec {
     Plain,
     /// One Zstandard frame (RFC 8878) with its content size.
     Zstd,
-    /// What is different from other chunks of the same store, as [`crate::difference`] says.
+    /// What is different from other chunks of the same store, as [`crate::codec::difference`] says.
     Difference,
     /// A codec of a newer lantern.
     Unknown(u8),
@@ -217,7 +219,7 @@ impl Default for Unpacker {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::difference::NoBases;
+    use difference::NoBases;
 
     #[test]
     fn the_shorter_one_is_kept_and_given_back() {

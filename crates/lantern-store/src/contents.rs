@@ -7,13 +7,11 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Node;
 
-use crate::bases::StoreBases;
 use crate::codec::Unpacker;
 use crate::locator::Locator;
-use crate::open_packs::OpenPacks;
 use crate::pack;
 use crate::recipe::{Entry, RecipeError};
-use crate::store::{Store, StoreError};
+use crate::store::{OpenPacks, Store, StoreBases, StoreError};
 
 /// Chunks that are held unpacked: those around the places that are being read.
 const HELD_CHUNKS: usize = 256;

@@ -7,7 +7,7 @@ use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::parallel::each;
 
-use crate::difference::{Bases, NoBases};
+use crate::codec::difference::{Bases, NoBases};
 use crate::locator::Locator;
 use crate::recipe::ChunkRef;
 use crate::store::{Store, StoreError};

@@ -48,19 +48,16 @@
     )
 )]
 
-pub mod bases;
 pub mod chunk_index;
 pub mod codec;
 pub mod collect;
 pub mod contents;
-pub mod difference;
 pub mod durable;
 pub mod fetch;
 pub mod held;
 pub mod install;
 pub mod links;
 pub mod locator;
-mod open_packs;
 pub mod pack;
 pub mod parcels;
 pub mod rebuild;

@@ -5,8 +5,8 @@ use std::num::NonZeroUsize;
 use lantern_core::bytes::{ByteReader, Head, ReadError};
 use lantern_core::digest::Digest;
 
+use crate::codec::difference::Bases;
 use crate::codec::{Codec, CodecError, Unpacker};
-use crate::difference::Bases;
 
 const HEAD: Head = Head { magic: *b"LNPK", version: 1, what: "a pack" };
 const HEAD_LEN: usize = 10;
@@ -283,7 +283,7 @@ pub fn unpack<'a>(
 }
 
 /// Checks a pack against its name, and every chunk in it; returns its table. One that came from elsewhere has no differences: there are
-/// [`crate::difference::NoBases`] for it.
+/// [`crate::codec::difference::NoBases`] for it.
 ///
 /// # Errors
 /// [`PackError`].
@@ -320,7 +320,7 @@ pub fn sound<'a>(bytes: &'a [u8], bases: &dyn Bases) -> Vec<(ChunkEntry, &'a [u8
 mod tests {
     use super::*;
     use crate::codec::Packer;
-    use crate::difference::{self, NoBases};
+    use crate::codec::difference::{self, NoBases};
     use crate::testing::noise;
     use lantern_core::compression::Compression;
     use proptest::prelude::*;

@@ -9,13 +9,11 @@ use std::collections::{BTreeMap, HashSet};
 use lantern_core::compression::Compression;
 use lantern_core::digest::Digest;
 
-use crate::bases::StoreBases;
 use crate::chunk_index::ChunkIndex;
+use crate::codec::difference::NoBases;
 use crate::codec::{Codec, Packer, Unpacker};
-use crate::difference::NoBases;
-use crate::open_packs::OpenPacks;
 use crate::pack::{self, ChunkEntry, MAX_CHUNKS, PackWriter, TARGET_LEN};
-use crate::store::{Store, StoreError};
+use crate::store::{OpenPacks, Store, StoreBases, StoreError};
 
 /// A pack of which at least this part is missing elsewhere travels whole: no bytes are copied, and anyone who gets it can keep
 /// it as it is.

@@ -284,7 +284,7 @@ mod tests {
         /// What is lacking still; every pack is what it should be, which writing it looks at.
         fn rebuilt(&self) -> Result<HashSet<Digest>, UpdateError> {
             let mut take = |name: &Digest, bytes: &[u8]| {
-                crate::pack::verify(*name, bytes, &crate::difference::NoBases).map_err(io::Error::other)?;
+                crate::pack::verify(*name, bytes, &crate::codec::difference::NoBases).map_err(io::Error::other)?;
                 self.there.write_pack(name, bytes).map_err(io::Error::other)
             };
             let count = rebuild(&self.there, self.pair, &self.lacking, &mut take)?;

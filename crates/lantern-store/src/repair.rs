@@ -13,16 +13,15 @@ use lantern_core::digest::{Digest, RecipeId, TreeId};
 use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::Tree;
 
-use crate::bases::StoreBases;
 use crate::chunk_index::ChunkIndex;
+use crate::codec::difference::{Bases, NoBases};
 use crate::codec::{Codec, Packer, Unpacker};
 use crate::collect::Kept;
-use crate::difference::{Bases, NoBases};
 use crate::durable;
 use crate::fetch::{Fetch, FetchError, locate};
 use crate::pack::{self, ChunkEntry, PackWriter};
 use crate::recipe::{self, Entry, Root, SegmentRef, different_chunks};
-use crate::store::{Store, StoreError};
+use crate::store::{Store, StoreBases, StoreError};
 use lantern_chunker::Profile;
 
 /// What is to be whole, and what is known of it.

@@ -301,7 +301,8 @@ fn seal_knowing(
     let Encoded { id: recipe, root, segments } = encoded;
     let Written { chunks: new_chunks, bytes, packs, has_again } = written;
     let earlier = if has_again { &[] } else { earlier };
-    let (removed, written) = thin(store, &mut known, &packs, &entries, (earlier, compression), progress)?;
+    let thinned = thin(store, &mut known, &packs, &entries, (earlier, compression), progress)?;
+    let (removed, written) = thinned.ok_or(SealError::Stopped)?;
     let new_stored = bytes - removed + written;
     for (digest, packed) in segments {
         store.write_segment(&digest, &packed)?;

@@ -4,7 +4,9 @@
 //! that needs them, the recipe before the tree's pointer to it, the record last: a kill between two steps leaves
 //! files that nobody names yet, and the next run finds or rewrites them.
 
+mod bases;
 mod located;
+mod open_packs;
 
 use std::collections::{BTreeSet, HashMap};
 use std::fs::{self, File};
@@ -17,13 +19,15 @@ use lantern_core::digest::{Digest, RecipeId, ReleaseId, TreeId};
 use lantern_core::release::{self, RecordError, ReleaseRecord};
 use lantern_core::tree::{Tree, TreeError};
 
-use crate::bases::{self, StoreBases, WholeChunks};
 use crate::chunk_index::ChunkIndex;
 use crate::codec::Codec;
-use crate::difference;
+use crate::codec::difference;
 use crate::durable::{self, DurableError};
 use crate::pack::{self, ChunkEntry, Foot, PackError};
 use crate::recipe::{self, Entry, RecipeError, Root, SegmentRef};
+pub use bases::StoreBases;
+use bases::WholeChunks;
+pub(crate) use open_packs::OpenPacks;
 
 /// Why something could not be had from the store.
 #[derive(Debug, thiserror::Error)]

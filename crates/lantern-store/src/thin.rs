@@ -14,15 +14,12 @@ use lantern_core::parallel::map;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 
-use crate::bases::StoreBases;
 use crate::chunk_index::ChunkIndex;
 use crate::codec::Codec;
-use crate::difference::{self, Bases, MAX_BASES};
-use crate::open_packs::OpenPacks;
+use crate::codec::difference::{self, Bases, MAX_BASES};
 use crate::pack::{ChunkEntry, PackWriter};
 use crate::recipe::Entry;
-use crate::seal::SealError;
-use crate::store::{Store, StoreError};
+use crate::store::{OpenPacks, Store, StoreBases, StoreError};
 
 /// A difference is kept when it takes at most so much of the chunk: nobody is to need two chunks for one to save a little.
 const WORTH_IT_PERCENT: usize = 75;
@@ -301,12 +298,12 @@ struct Comparing<'a> {
 }
 
 impl Comparing<'_> {
-    /// Compares the new chunks of a pack, in their order.
-    fn all(&mut self, chunks: &[Fresh], progress: &dyn Progress) -> Result<Vec<Tried>, SealError> {
+    /// Compares the new chunks of a pack, in their order; none when somebody asked to stop.
+    fn all(&mut self, chunks: &[Fresh], progress: &dyn Progress) -> Result<Option<Vec<Tried>>, StoreError> {
         let mut out = Vec::with_capacity(chunks.len());
         for some in chunks.chunks(AT_ONCE) {
             if progress.stopped() {
-                return Err(SealError::Stopped);
+                return Ok(None);
             }
             let tried = map(some, |fresh| self.one(fresh))?;
             for (fresh, tried) in some.iter().zip(&tried).filter(|(_, tried)| tried.by_place) {
@@ -315,7 +312,7 @@ impl Comparing<'_> {
             }
             out.extend(tried);
         }
-        Ok(out)
+        Ok(Some(out))
     }
 
     fn one(&self, fresh: &Fresh) -> Result<Tried, StoreError> {
@@ -384,10 +381,10 @@ impl Replacing<'_> {
 }
 
 /// Thins packs that were just written, or by a run that was cut, and that nothing names yet: those of which much is saved are written once more and removed.
-/// Returns the bytes of those of `packs` that are removed, and of what was written in their place.
+/// Returns the bytes of those of `packs` that are removed, and of what was written in their place; none when somebody asked to stop.
 ///
 /// # Errors
-/// [`SealError::Stopped`], and those of the store; until all of it is written, everything stays.
+/// [`StoreError`]; until all of it is written, everything stays.
 pub(crate) fn thin(
     store: &Store,
     known: &mut ChunkIndex,
@@ -395,9 +392,9 @@ pub(crate) fn thin(
     entries: &[Entry],
     (earlier, compression): (&[RecipeId], Compression),
     progress: &dyn Progress,
-) -> Result<(u64, u64), SealError> {
+) -> Result<Option<(u64, u64)>, StoreError> {
     if earlier.is_empty() {
-        return Ok((0, 0));
+        return Ok(Some((0, 0)));
     }
     // What a run that was cut left, too.
     let notes = store.fresh()?;
@@ -405,7 +402,7 @@ pub(crate) fn thin(
     let left = notes.iter().filter_map(|name| known.number_of(name)).filter(|number| !own.contains(number));
     let packs: Vec<u32> = left.chain(packs.iter().copied()).collect();
     if packs.is_empty() {
-        return Ok((0, 0));
+        return Ok(Some((0, 0)));
     }
     let written = packs.iter().copied().collect();
     let before = Before::read(store, known, &written, earlier);
@@ -421,7 +418,7 @@ pub(crate) fn thin(
             // It holds something else: not ours to remove.
             continue;
         }
-        let tried = comparing.all(&chunks, progress)?;
+        let Some(tried) = comparing.all(&chunks, progress)? else { return Ok(None) };
         if comparing.saved(&chunks, &tried) * 100 < u64::from(len) * WORTH_WRITING_PERCENT {
             continue;
         }
@@ -442,7 +439,7 @@ pub(crate) fn thin(
     for (name, _) in &replaced {
         store.remove_pack(name)?;
     }
-    Ok((replaced.iter().map(|(_, len)| len).sum(), bytes))
+    Ok(Some((replaced.iter().map(|(_, len)| len).sum(), bytes)))
 }
 
 #[cfg(test)]

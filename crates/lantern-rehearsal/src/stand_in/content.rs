@@ -10,7 +10,7 @@ use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::Handle;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::codec::Codec;
-use lantern_store::difference::NoBases;
+use lantern_store::codec::difference::NoBases;
 use lantern_store::pack::{self, ChunkEntry};
 use lantern_store::rebuild::rebuild;
 use lantern_store::recipe::{Root, different_chunks, unpack_segment};

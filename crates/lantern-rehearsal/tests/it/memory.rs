@@ -13,7 +13,7 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::chunk_index::ChunkIndex;
-use lantern_store::difference::NoBases;
+use lantern_store::codec::difference::NoBases;
 use lantern_store::locator;
 use lantern_store::pack;
 use lantern_store::recipe::{self, Root};

@@ -19,7 +19,7 @@ use super::state::Folder;
 use super::writes::Writes;
 use super::{InstallError, OldChunks, UpdateOffer, updates};
 use crate::codec::Unpacker;
-use crate::difference::Bases;
+use crate::codec::difference::Bases;
 use crate::durable;
 use crate::fetch::{FETCHERS, Fetch, SMALL_FETCHERS, again, locate};
 use crate::locator::Location;

@@ -7,9 +7,9 @@ use lantern_core::progress::Silent;
 use proptest::prelude::*;
 
 use super::*;
+use crate::codec::difference::NoBases;
 use crate::collect::{CollectPlan, Kept};
 use crate::contents::Contents;
-use crate::difference::NoBases;
 use crate::pack;
 use crate::parcels::{Loader, Parcel, Portions, parcels};
 use crate::repair::{Repair, chunks_of};

@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 
 use lantern_core::digest::Digest;
 
-use crate::store::{Store, StoreError};
+use super::{Store, StoreError};
 
 /// Most that are held open at a time.
 const MOST: usize = 64;

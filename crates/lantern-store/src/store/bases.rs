@@ -5,11 +5,10 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use lantern_core::digest::Digest;
 
+use super::{OpenPacks, Store, StoreError};
+use crate::codec::difference::{Bases, NoBases};
 use crate::codec::{Codec, Unpacker};
-use crate::difference::{Bases, NoBases};
-use crate::open_packs::OpenPacks;
 use crate::pack::{self, ChunkEntry};
-use crate::store::{Store, StoreError};
 
 /// Chunks that are held unpacked: neighbours mostly have the same bases.
 const HELD_CHUNKS: usize = 256;

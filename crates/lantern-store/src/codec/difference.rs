@@ -9,7 +9,7 @@ use lantern_core::compression::Compression;
 use lantern_core::digest::Digest;
 use zstd::zstd_safe::{CCtx, CParameter, DCtx, compress_bound, get_error_name};
 
-use crate::codec::{CodecError, level};
+use super::{CodecError, level};
 
 /// Most chunks that one is a difference to. Measured on two exports: with eight a tenth less is stored, in a fifth more time.
 pub const MAX_BASES: usize = 4;
