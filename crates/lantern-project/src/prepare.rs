@@ -416,7 +416,7 @@ impl Session {
             let (entries, source) = intake.part(&parcel.indices);
             let depot = divided.mapping.depots.get(place).map(|depot| &depot.name);
             let before = self.recipe_before(&board, intake.name, depot);
-            let sealed = sealer.seal(&entries, &source, before.as_slice(), progress)?;
+            let sealed = sealer.seal(&entries, &source, before, progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
             if let Some(digests) = &mut digests {

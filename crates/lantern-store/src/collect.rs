@@ -247,10 +247,10 @@ fn add_bases(store: &Store, needed: &mut Needed) -> Result<BTreeMap<Digest, Dige
             };
             let Some(Thin { differences, all }) = thin else { continue };
             let stays = stays(stored_bytes(chunks.values().map(|(_, entry)| entry)), *all);
-            for entry in differences.iter().filter(|entry| stays || chunks.contains_key(&entry.digest)) {
-                if seen.insert((*pack, entry.digest)) {
-                    found.extend(store.bases_of(pack, entry)?);
-                }
+            let kept = differences.iter().filter(|entry| stays || chunks.contains_key(&entry.digest));
+            let new: Vec<ChunkEntry> = kept.filter(|entry| seen.insert((*pack, entry.digest))).copied().collect();
+            if !new.is_empty() {
+                found.extend(store.bases_of(pack, &new)?.into_iter().flatten());
             }
         }
         if found.is_empty() {

@@ -220,8 +220,8 @@ impl<'a> Sealer<'a> {
         Self { compression, ..self }
     }
 
-    /// Seals `entries`, which are in the order of their paths. What is new is kept as its difference to what is in `earlier` where that
-    /// is much shorter; left empty, all of it is whole.
+    /// Seals `entries`, which are in the order of their paths. What is new is kept as its difference to what is in `earlier`, where
+    /// that is much shorter; without an earlier build all of it is whole.
     ///
     /// # Errors
     /// [`SealError`]; packs that were already written stay, and the next run finds their chunks.
@@ -229,7 +229,7 @@ impl<'a> Sealer<'a> {
         &mut self,
         entries: &[SourceEntry],
         source: &dyn Source,
-        earlier: &[RecipeId],
+        earlier: Option<RecipeId>,
         progress: &dyn Progress,
     ) -> Result<SealedTree, SealError> {
         let known = match self.known.take() {
@@ -253,13 +253,13 @@ pub fn seal(
     source: &dyn Source,
     progress: &dyn Progress,
 ) -> Result<SealedTree, SealError> {
-    Sealer::new(store).seal(entries, source, &[], progress)
+    Sealer::new(store).seal(entries, source, None, progress)
 }
 
 fn seal_knowing(
     store: &Store,
     known: ChunkIndex,
-    (earlier, compression): (&[RecipeId], Compression),
+    (earlier, compression): (Option<RecipeId>, Compression),
     (entries, source): (&[SourceEntry], &dyn Source),
     progress: &dyn Progress,
 ) -> Result<(SealedTree, ChunkIndex), SealError> {
@@ -285,7 +285,7 @@ fn seal_knowing(
             scope.spawn(move || work((store, known), compression, &blocks, &sender, spare));
         }
         drop((cut_sender, blocks));
-        let packing = pack_all((store, !earlier.is_empty()), &cut_receiver, &known, spare);
+        let packing = pack_all((store, earlier.is_some()), &cut_receiver, &known, spare);
         // A failed packer must not leave the others waiting for it.
         drop(cut_receiver);
         let files = reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
@@ -300,7 +300,7 @@ fn seal_knowing(
     let (encoded, tree) = encode(profile, &entries)?;
     let Encoded { id: recipe, root, segments } = encoded;
     let Written { chunks: new_chunks, bytes, packs, has_again } = written;
-    let earlier = if has_again { &[] } else { earlier };
+    let earlier = earlier.filter(|_| !has_again);
     let thinned = thin(store, &mut known, &packs, &entries, (earlier, compression), progress)?;
     let (removed, written) = thinned.ok_or(SealError::Stopped)?;
     let new_stored = bytes - removed + written;

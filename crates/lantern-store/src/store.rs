@@ -196,11 +196,16 @@ impl Store {
         Ok(Some(chunks))
     }
 
-    /// Returns what a chunk of a pack is a difference to.
-    pub(crate) fn bases_of(&self, pack: &Digest, entry: &ChunkEntry) -> Result<Vec<Digest>, StoreError> {
-        let stored = self.read_pack_range(pack, entry.offset, entry.stored_len)?;
-        let split = difference::split(&stored).map_err(|e| StoreError::Pack { pack: *pack, source: e.into() })?;
-        Ok(split.0)
+    /// Returns what each of some chunks of a pack is a difference to.
+    pub(crate) fn bases_of(&self, pack: &Digest, differences: &[ChunkEntry]) -> Result<Vec<Vec<Digest>>, StoreError> {
+        let file = self.open_pack(pack)?;
+        let each = differences.iter().map(|entry| {
+            let len = entry.stored_len.min(difference::MAX_HEAD_LEN);
+            let head = self.read_open_pack(pack, &file, entry.offset, len)?;
+            let split = difference::split(&head).map_err(|e| StoreError::Pack { pack: *pack, source: e.into() })?;
+            Ok(split.0)
+        });
+        each.collect()
     }
 
     /// Marks packs as damaged that hold differences to what no sound pack holds any more.
@@ -218,17 +223,12 @@ impl Store {
             let Some(whole) = self.whole_chunks(None)? else { return Ok(()) };
             let mut lacking = Vec::new();
             for (pack, differences) in &thin {
-                for entry in differences {
-                    let is_there = match self.bases_of(pack, entry) {
-                        Ok(bases) => bases.iter().all(|base| whole.find(base).next().is_some()),
-                        Err(StoreError::Pack { .. }) => false,
-                        Err(error) => return Err(error),
-                    };
-                    if !is_there {
-                        lacking.push(*pack);
-                        break;
-                    }
-                }
+                let are_there = match self.bases_of(pack, differences) {
+                    Ok(bases) => bases.iter().flatten().all(|base| whole.find(base).next().is_some()),
+                    Err(StoreError::Pack { .. }) => false,
+                    Err(error) => return Err(error),
+                };
+                lacking.extend((!are_there).then_some(*pack));
             }
             if lacking.is_empty() {
                 return Ok(());

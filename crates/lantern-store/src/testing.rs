@@ -52,11 +52,11 @@ impl Source for Files {
 
 /// Seals files, which are given in the order of their names.
 pub(crate) fn sealed_files(store: &Store, files: &[(&str, &[u8])]) -> SealedTree {
-    sealed_after(store, files, &[])
+    sealed_after(store, files, None)
 }
 
 /// As [`sealed_files`], after other builds.
-pub(crate) fn sealed_after(store: &Store, files: &[(&str, &[u8])], earlier: &[RecipeId]) -> SealedTree {
+pub(crate) fn sealed_after(store: &Store, files: &[(&str, &[u8])], earlier: Option<RecipeId>) -> SealedTree {
     let entry = |(name, bytes): &(&str, &[u8])| SourceEntry {
         path: TreePath::new(*name).unwrap(),
         kind: SourceKind::File { size: bytes.len() as u64 },

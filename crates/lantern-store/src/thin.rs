@@ -66,80 +66,87 @@ const SPREAD: [u64; 256] = {
     out
 };
 
-/// A chunk's place in a file of the build before.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Spot {
-    file: u32,
-    chunk: u32,
-}
-
-/// The build before: its files, cut as they are.
+/// The build before: its files one behind the other, cut as they are.
 #[derive(Default)]
 struct Before {
-    /// For each file, its chunks by their indices in what is known, and where each begins; the last one's end comes last.
-    files: Vec<(Vec<u32>, Vec<u64>)>,
-    by_path: HashMap<TreePath, u32>,
-    /// Where each chunk occurs first.
-    spots: HashMap<u32, Spot>,
+    /// In order.
+    paths: Vec<TreePath>,
+    /// For each file, its first chunk; what comes behind the last one.
+    bounds: Vec<usize>,
+    /// By their indices in what is known.
+    chunks: Vec<u32>,
+    /// Where each chunk begins; what comes behind the last one.
+    starts: Vec<u64>,
+    /// By its index in what is known, where a chunk occurs first; 0 where it does not, counted from 1.
+    first: Vec<u32>,
 }
 
 impl Before {
-    fn read(store: &Store, known: &ChunkIndex, fresh: &HashSet<u32>, earlier: &[RecipeId]) -> Self {
-        let mut out = Self::default();
-        for id in earlier {
-            // What cannot be read has nothing to offer.
-            let Ok((_, entries)) = store.recipe(*id) else { continue };
-            for Entry { path, chunks, .. } in entries.into_iter().filter(|entry| !entry.chunks.is_empty()) {
-                let file = u32::try_from(out.files.len()).expect("fewer than 2^32 files");
+    fn read(store: &Store, known: &ChunkIndex, fresh: &HashSet<u32>, earlier: RecipeId) -> Self {
+        let mut out = Self { first: vec![0; known.len()], bounds: vec![0], ..Self::default() };
+        // What cannot be read has nothing to offer.
+        let entries = store.recipe(earlier).map(|(_, entries)| entries).unwrap_or_default();
+        let is_old = |index: &u32| known.at(*index).is_some_and(|(pack, _)| !fresh.contains(&pack));
+        let mut end = 0;
+        for Entry { path, chunks, .. } in entries.into_iter().filter(|entry| !entry.chunks.is_empty()) {
+            for chunk in chunks {
                 // A chunk that was not in the store before ends what can be had of the file.
-                let is_old = |index: &u32| known.at(*index).is_some_and(|(pack, _)| !fresh.contains(&pack));
-                let index = |digest: &Digest| known.index_of(digest).filter(is_old);
-                let of_store = chunks.iter().map_while(|chunk| Some((index(&chunk.digest)?, chunk.len)));
-                let (indices, lens): (Vec<u32>, Vec<u32>) = of_store.unzip();
-                let (mut starts, end) = crate::contents::starts(lens.into_iter());
-                starts.push(end);
-                for (chunk, index) in (0..).zip(&indices) {
-                    out.spots.entry(*index).or_insert(Spot { file, chunk });
+                let Some(index) = known.index_of(&chunk.digest).filter(is_old) else { break };
+                out.starts.push(end);
+                end += u64::from(chunk.len);
+                out.chunks.push(index);
+                let place = u32::try_from(out.chunks.len()).expect("fewer than 2^32 chunks");
+                if let Some(first) = out.first.get_mut(index as usize).filter(|first| **first == 0) {
+                    *first = place;
                 }
-                out.files.push((indices, starts));
-                out.by_path.entry(path).or_insert(file);
             }
+            out.paths.push(path);
+            out.bounds.push(out.chunks.len());
         }
+        out.starts.push(end);
         out
     }
 
-    fn start(&self, spot: Spot) -> Option<u64> {
-        self.files.get(spot.file as usize)?.1.get(spot.chunk as usize).copied()
+    /// Returns where a chunk occurs first: its file, where it begins and where it ends.
+    fn find(&self, index: u32) -> Option<(usize, u64, u64)> {
+        let place = (*self.first.get(index as usize)? as usize).checked_sub(1)?;
+        let file = self.bounds.partition_point(|bound| *bound <= place).checked_sub(1)?;
+        Some((file, *self.starts.get(place)?, *self.starts.get(place + 1)?))
     }
 
-    fn len(&self, file: u32) -> u64 {
-        self.files.get(file as usize).and_then(|(_, starts)| starts.last()).copied().unwrap_or_default()
+    /// Returns the file of a path, where it begins and where it ends.
+    fn file(&self, path: &TreePath) -> Option<(usize, u64, u64)> {
+        let file = self.paths.binary_search(path).ok()?;
+        let at = |file: usize| self.starts.get(*self.bounds.get(file)?).copied();
+        Some((file, at(file)?, at(file + 1)?))
     }
 
-    /// Returns chunks around a place of a file, nearest first.
-    fn around(&self, file: u32, at: u64) -> Vec<u32> {
-        let Some((indices, starts)) = self.files.get(file as usize) else { return Vec::new() };
-        let Some(last) = indices.len().checked_sub(1) else { return Vec::new() };
-        let middle = starts.partition_point(|start| *start <= at).saturating_sub(1).min(last);
-        let (start, end) = (starts.get(middle).copied(), starts.get(middle + 1).copied());
-        let is_in_first_half = start.zip(end).is_some_and(|(start, end)| at.saturating_sub(start) < (end - start) / 2);
+    /// Returns chunks of a file around a place, nearest first.
+    fn around(&self, file: usize, at: u64) -> Vec<u32> {
+        let bounds = self.bounds.get(file).zip(self.bounds.get(file + 1));
+        let Some((from, to)) = bounds.filter(|(from, to)| from < to) else { return Vec::new() };
+        let middle = self.starts.partition_point(|start| *start <= at).saturating_sub(1).clamp(*from, to - 1);
+        let (start, end) = (self.starts.get(middle), self.starts.get(middle + 1));
+        let is_in_first_half = start.zip(end).is_some_and(|(start, end)| at.saturating_sub(*start) < (end - start) / 2);
         let (before, after) = ([middle.checked_sub(1), middle.checked_sub(2)], [Some(middle + 1), Some(middle + 2)]);
         let (near, far) = if is_in_first_half { (before, after) } else { (after, before) };
-        let order = [Some(middle), near[0], far[0], near[1]];
-        order.into_iter().flatten().filter_map(|place| indices.get(place).copied()).collect()
+        let order = [Some(middle), near[0], far[0], near[1]].into_iter().flatten();
+        let in_file = order.filter(|place| (*from..*to).contains(place));
+        in_file.filter_map(|place| self.chunks.get(place).copied()).collect()
     }
 }
 
-/// A place that the build before and the new one have in common: where it lies in a file there, and in this one.
+/// A place that the build before and a new file have in common: where it lies there, and in this one.
 #[derive(Debug, Clone, Copy)]
 struct Anchor {
-    file: u32,
+    /// Of the build before.
+    file: usize,
     old: u64,
     new: u64,
 }
 
 /// Says where a place of the new file was, between what stands around it.
-fn place_before(low: Option<Anchor>, high: Option<Anchor>, at: u64) -> Option<(u32, u64)> {
+fn place_before(low: Option<Anchor>, high: Option<Anchor>, at: u64) -> Option<(usize, u64)> {
     let after = |low: Anchor| low.old.saturating_add(at.saturating_sub(low.new));
     match (low, high) {
         (Some(low), Some(high)) if low.file == high.file && high.old >= low.old && high.new > low.new => {
@@ -172,30 +179,22 @@ fn fresh_chunks(
     for (file, entry) in entries.iter().enumerate() {
         let indices: Vec<Option<u32>> = entry.chunks.iter().map(|chunk| known.index_of(&chunk.digest)).collect();
         let (starts, end) = crate::contents::starts(entry.chunks.iter().map(|chunk| chunk.len));
-        let same = before.by_path.get(&entry.path).copied();
-        let spot = |place: usize| before.spots.get(&(*indices.get(place)?)?).copied();
+        let same = before.file(&entry.path);
+        let is_fresh = |index: u32| known.at(index).is_some_and(|(pack, _)| packs.contains(&pack));
+        let found: Vec<_> = indices.iter().map(|index| before.find((*index)?)).collect();
         // From the back: what of the build before comes next behind each chunk.
-        let mut next = same.map(|file| Anchor { file, old: before.len(file), new: end });
+        let mut next = same.map(|(file, _, old)| Anchor { file, old, new: end });
         let mut high = vec![None; indices.len()];
-        for (place, (high, start)) in high.iter_mut().zip(&starts).enumerate().rev() {
+        for ((high, found), start) in high.iter_mut().zip(&found).zip(&starts).rev() {
             *high = next;
-            let anchor = spot(place).and_then(|spot| Some((spot.file, before.start(spot)?)));
-            next = anchor.map(|(file, old)| Anchor { file, old, new: *start }).or(next);
+            next = found.map(|(file, old, _)| Anchor { file, old, new: *start }).or(next);
         }
-        let mut low = same.map(|file| Anchor { file, old: 0, new: 0 });
-        for (place, ((index, chunk), (high, start))) in
-            indices.iter().zip(&entry.chunks).zip(high.into_iter().zip(&starts)).enumerate()
-        {
-            let Some(index) = *index else { continue };
-            let is_fresh = known.at(index).is_some_and(|(pack, _)| packs.contains(&pack));
-            if let Some(spot) = spot(place).filter(|_| !is_fresh) {
-                let old = before.start(Spot { chunk: spot.chunk + 1, ..spot });
-                low = old.map(|old| Anchor { file: spot.file, old, new: start + u64::from(chunk.len) }).or(low);
-            }
-            if !is_fresh || !seen.insert(index) {
-                continue;
-            }
-            let was = place_before(low, high, start + u64::from(chunk.len / 2));
+        let mut low = same.map(|(file, old, _)| Anchor { file, old, new: 0 });
+        let ends = starts.iter().skip(1).chain([&end]);
+        for (((index, found), high), (start, end)) in indices.iter().zip(found).zip(high).zip(starts.iter().zip(ends)) {
+            low = found.map(|(file, _, old)| Anchor { file, old, new: *end }).or(low);
+            let Some(index) = index.filter(|index| is_fresh(*index) && seen.insert(*index)) else { continue };
+            let was = place_before(low, high, start + (end - start) / 2);
             let around = was.map_or_else(Vec::new, |(file, at)| before.around(file, at));
             if let Some((pack, _)) = known.at(index) {
                 out.entry(pack).or_default().push(Fresh { index, file, around });
@@ -211,10 +210,14 @@ struct Pool(HashMap<u64, u32>);
 impl Pool {
     /// Takes samples of what the build before had and the new one has not.
     fn of(before: &Before, known: &ChunkIndex, entries: &[Entry], whole: &Whole<'_>) -> Result<Self, StoreError> {
-        let stays: HashSet<u32> =
-            entries.iter().flat_map(|entry| &entry.chunks).filter_map(|chunk| known.index_of(&chunk.digest)).collect();
+        let mut stays = vec![false; known.len()];
+        for index in entries.iter().flat_map(|entry| &entry.chunks).filter_map(|chunk| known.index_of(&chunk.digest)) {
+            if let Some(stays) = stays.get_mut(index as usize) {
+                *stays = true;
+            }
+        }
         let mut seen = HashSet::new();
-        let mut lost = before.files.iter().flat_map(|(indices, _)| indices).filter(|index| !stays.contains(index));
+        let mut lost = before.chunks.iter().filter(|index| stays.get(**index as usize) == Some(&false));
         let mut wanted = Vec::new();
         while let (true, Some(index)) = (wanted.len() < MOST_LOST, lost.next()) {
             for base in whole.bases_of(*index)? {
@@ -390,12 +393,10 @@ pub(crate) fn thin(
     known: &mut ChunkIndex,
     packs: &[u32],
     entries: &[Entry],
-    (earlier, compression): (&[RecipeId], Compression),
+    (earlier, compression): (Option<RecipeId>, Compression),
     progress: &dyn Progress,
 ) -> Result<Option<(u64, u64)>, StoreError> {
-    if earlier.is_empty() {
-        return Ok(Some((0, 0)));
-    }
+    let Some(earlier) = earlier else { return Ok(Some((0, 0))) };
     // What a run that was cut left, too.
     let notes = store.fresh()?;
     let own: HashSet<u32> = packs.iter().copied().collect();

@@ -165,7 +165,7 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
       linux   linux-x86_64   8 files   8.66 MB   starts saltmarsh
       phone   android        1 file    2.00 MB   unchanged since 1.3.2 (25)
 
-      added to the store   204 kB  (what 1.3.2 (25) had is stored once)
+      added to the store   130 kB  (what 1.3.2 (25) had is stored once)
       release id  ID
 
       5 warnings: lantern check shows how to fix them

@@ -14,6 +14,9 @@ use super::{CodecError, level};
 /// Most chunks that one is a difference to. Measured on two exports: with eight a tenth less is stored, in a fifth more time.
 pub const MAX_BASES: usize = 4;
 const DIGEST_LEN: usize = 32;
+/// Most bytes that say what a difference is to.
+pub(crate) const MAX_HEAD_LEN: u32 = 1 + 4 * 32;
+const _: () = assert!(MAX_HEAD_LEN as usize == 1 + MAX_BASES * DIGEST_LEN);
 
 /// Gives the chunks that differences are to.
 pub trait Bases: Sync {

@@ -11,7 +11,7 @@ use crate::codec::{Codec, Unpacker};
 use crate::pack::{self, ChunkEntry};
 
 /// Chunks that are held unpacked: neighbours mostly have the same bases.
-const HELD_CHUNKS: usize = 256;
+const HELD_CHUNKS: usize = 64;
 
 /// Where every chunk lies that is whole, in 24 bytes each.
 #[derive(Debug, Default)]
