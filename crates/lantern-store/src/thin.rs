@@ -431,6 +431,8 @@ pub(crate) fn thin(
         replaced.push((name, if own.contains(number) { u64::from(len) } else { 0 }));
     }
     replacing.close()?;
+    // It holds packs open that go.
+    drop(comparing);
     let mut bytes = 0;
     for (name, len, entries) in &replacing.done {
         bytes += u64::from(*len);
