@@ -14,7 +14,8 @@ const EXAMPLES: &str = r#"Examples:
 /// Keep the sealed releases that matter, and free the room of the others
 ///
 /// What is live anywhere always stays, and so does what was live lately and what is newest. Of the others only the
-/// record is left: what it held is still known, and preparing the same exports brings it back.
+/// record is left: what it held is still known, and preparing the same exports brings it back. What a release that
+/// stays has in common with them stays with it, and so does what it is stored as a difference to.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
