@@ -241,13 +241,19 @@ fn damage(store: &Store, pack: &Digest, entry: &ChunkEntry) {
     fs::write(&path, bytes).unwrap();
 }
 
+/// Damages what one difference is to; returns the packs that both lie in.
+fn damage_a_base(store: &Store) -> (Digest, Digest) {
+    let thin = differences(store)[3];
+    let base = bases_of(store, &thin)[0];
+    let (pack, entry) = store.whole_chunks(None).unwrap().unwrap().find(&base).next().unwrap();
+    damage(store, &pack, &entry);
+    (thin.0, pack)
+}
+
 #[test]
 fn a_damaged_base_takes_only_what_is_a_difference_to_it() {
     let Scene { store, one, two, _temp } = scene();
-    let (pack, thin) = differences(&store)[3];
-    let base = bases_of(&store, &(pack, thin))[0];
-    let (of_base, entry) = store.whole_chunks(None).unwrap().unwrap().find(&base).next().unwrap();
-    damage(&store, &of_base, &entry);
+    let (pack, of_base) = damage_a_base(&store);
     let store = Store::at(store.root());
     assert!(!store.is_sound(&pack) && !store.is_sound(&of_base));
     let kept = [&one, &two].map(|tree| Kept { tree: tree.id, owner: 0 });
@@ -297,10 +303,7 @@ fn a_base_that_is_sound_in_a_damaged_pack_saves_what_is_a_difference_to_it() {
 #[test]
 fn a_chunk_that_is_brought_again_is_whole() {
     let Scene { store, one, two, _temp } = scene();
-    let (pack, thin) = differences(&store)[0];
-    let base = bases_of(&store, &(pack, thin))[0];
-    let (of_base, entry) = store.whole_chunks(None).unwrap().unwrap().find(&base).next().unwrap();
-    damage(&store, &of_base, &entry);
+    damage_a_base(&store);
     // Sealing them once more brings what is damaged again: the first build's chunks first, and others are differences to them.
     let store = Store::at(store.root());
     sealed_after(&store, &[("marsh.pack", &first())], Some(two.recipe));
