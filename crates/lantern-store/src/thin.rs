@@ -220,7 +220,7 @@ impl Pool {
         let mut lost = before.chunks.iter().filter(|index| stays.get(**index as usize) == Some(&false));
         let mut wanted = Vec::new();
         while let (true, Some(index)) = (wanted.len() < MOST_LOST, lost.next()) {
-            for base in whole.bases_of(*index)? {
+            for base in whole.bases_of(*index) {
                 if seen.insert(base) {
                     wanted.push(base);
                 }
@@ -262,13 +262,15 @@ struct Whole<'a> {
 }
 
 impl Whole<'_> {
-    /// Returns what a chunk can be a base as: itself, or what it is a difference to.
-    fn bases_of(&self, index: u32) -> Result<Vec<u32>, StoreError> {
-        let Some((_, stored)) = self.stored(index, |entry| entry.codec == Codec::Difference)? else {
-            return Ok(vec![index]);
+    /// Returns what a chunk can be a base as: itself, or what it is a difference to. What cannot be read has nothing to offer.
+    fn bases_of(&self, index: u32) -> Vec<u32> {
+        let stored = match self.stored(index, |entry| entry.codec == Codec::Difference) {
+            Ok(None) => return vec![index],
+            Ok(Some((_, stored))) => stored,
+            Err(_) => return Vec::new(),
         };
         let names = difference::split(&stored).map(|(names, _)| names).unwrap_or_default();
-        Ok(names.iter().filter_map(|name| self.known.index_of(name)).collect())
+        names.iter().filter_map(|name| self.known.index_of(name)).collect()
     }
 
     /// Reads a chunk's stored bytes, if its entry is one of those that are wanted.
@@ -327,7 +329,7 @@ impl Comparing<'_> {
         let by_place = chosen.is_empty();
         if !by_place || in_vain.get(&fresh.file).is_none_or(|count| *count < TRIES) {
             for index in &fresh.around {
-                chosen.extend(whole.bases_of(*index)?);
+                chosen.extend(whole.bases_of(*index));
             }
         }
         let mut seen = HashSet::new();
