@@ -5,6 +5,7 @@
 //! files that nobody names yet, and the next run finds or rewrites them.
 
 mod bases;
+mod fresh;
 mod located;
 mod open_packs;
 
@@ -20,13 +21,10 @@ use lantern_core::release::{self, RecordError, ReleaseRecord};
 use lantern_core::tree::{Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
-use crate::codec::Codec;
-use crate::codec::difference;
 use crate::durable::{self, DurableError};
 use crate::pack::{self, ChunkEntry, Foot, PackError};
 use crate::recipe::{self, Entry, RecipeError, Root, SegmentRef};
 pub use bases::StoreBases;
-use bases::WholeChunks;
 pub(crate) use open_packs::OpenPacks;
 
 /// Why something could not be had from the store.
@@ -162,113 +160,6 @@ impl Store {
             }
             read.is_ok()
         })
-    }
-
-    /// Gives the chunks that others in the store are differences to.
-    pub fn bases(&self) -> StoreBases<'_> {
-        StoreBases::of(self)
-    }
-
-    fn whole(&self) -> MutexGuard<'_, bases::Known> {
-        self.whole.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Returns where the whole chunks of packs lie that are not known to be damaged. None where something was not found in `asked`, and
-    /// nothing was written since.
-    pub(crate) fn whole_chunks(
-        &self,
-        asked: Option<&Arc<WholeChunks>>,
-    ) -> Result<Option<Arc<WholeChunks>>, StoreError> {
-        {
-            let whole = self.whole();
-            if let Some(chunks) = &whole.chunks {
-                let is_asked = asked.is_some_and(|asked| Arc::ptr_eq(asked, chunks));
-                if !is_asked || !whole.is_behind {
-                    return Ok((!is_asked).then(|| chunks.clone()));
-                }
-            }
-        }
-        // Not while others wait for it: a pack may be found to be damaged here.
-        let mut chunks = WholeChunks::default();
-        self.each_table(|pack, _, entries| chunks.add(pack, entries))?;
-        let chunks = Arc::new(chunks.sorted());
-        *self.whole() = bases::Known { chunks: Some(chunks.clone()), is_behind: false };
-        Ok(Some(chunks))
-    }
-
-    /// Returns what each of some chunks of a pack is a difference to.
-    pub(crate) fn bases_of(&self, pack: &Digest, differences: &[ChunkEntry]) -> Result<Vec<Vec<Digest>>, StoreError> {
-        let file = self.open_pack(pack)?;
-        let each = differences.iter().map(|entry| {
-            let len = entry.stored_len.min(difference::MAX_HEAD_LEN);
-            let head = self.read_open_pack(pack, &file, entry.offset, len)?;
-            let split = difference::split(&head).map_err(|e| StoreError::Pack { pack: *pack, source: e.into() })?;
-            Ok(split.0)
-        });
-        each.collect()
-    }
-
-    /// Marks packs as damaged that hold differences to what no sound pack holds any more.
-    ///
-    /// # Errors
-    /// [`StoreError::File`].
-    pub(crate) fn mark_packs_without_bases(&self) -> Result<(), StoreError> {
-        loop {
-            let mut thin = Vec::new();
-            self.each_table(|pack, _, entries| {
-                let differences: Vec<ChunkEntry> =
-                    entries.iter().filter(|entry| entry.codec == Codec::Difference).copied().collect();
-                thin.extend((!differences.is_empty()).then_some((pack, differences)));
-            })?;
-            let Some(whole) = self.whole_chunks(None)? else { return Ok(()) };
-            let mut lacking = Vec::new();
-            for (pack, differences) in &thin {
-                let are_there = match self.bases_of(pack, differences) {
-                    Ok(bases) => bases.iter().flatten().all(|base| whole.find(base).next().is_some()),
-                    Err(StoreError::Pack { .. }) => false,
-                    Err(error) => return Err(error),
-                };
-                lacking.extend((!are_there).then_some(*pack));
-            }
-            if lacking.is_empty() {
-                return Ok(());
-            }
-            // What is whole in these is not there any more, either.
-            for pack in lacking {
-                self.mark_damaged(&pack)?;
-            }
-        }
-    }
-
-    fn fresh_path(&self, pack: &Digest) -> PathBuf {
-        self.root.join("fresh").join(pack.hex())
-    }
-
-    /// Notes that a pack is about to be written that may be thinned: a run that is cut leaves it to the next. Unlike what it is about, the
-    /// note need not outlast a power cut.
-    pub(crate) fn note_fresh(&self, pack: &Digest) -> Result<(), StoreError> {
-        let path = self.fresh_path(pack);
-        durable::create_folders(&self.root.join("fresh"))?;
-        Ok(fs::write(&path, b"").map_err(DurableError::on("write", &path))?)
-    }
-
-    /// Returns the packs that may still be thinned: nothing names them.
-    pub(crate) fn fresh(&self) -> Result<Vec<Digest>, StoreError> {
-        let names = list(&self.root.join("fresh"))?;
-        Ok(names.iter().filter_map(|hex| Digest::from_hex(hex).ok()).collect())
-    }
-
-    /// Forgets that packs may be thinned.
-    pub(crate) fn forget_fresh<'a>(&self, packs: impl IntoIterator<Item = &'a Digest>) -> Result<(), StoreError> {
-        for pack in packs {
-            durable::remove_file(&self.fresh_path(pack))?;
-        }
-        Ok(())
-    }
-
-    /// Forgets where whole chunks lie: some do not any more.
-    fn forget_whole_chunks(&self) {
-        *self.whole() = bases::Known::default();
     }
 
     /// Marks a pack as damaged: what it holds counts as not there, and is sealed again from exports.

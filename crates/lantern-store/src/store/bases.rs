@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use lantern_core::digest::Digest;
 
 use super::{OpenPacks, Store, StoreError};
-use crate::codec::difference::{Bases, NoBases};
+use crate::codec::difference::{self, Bases, NoBases};
 use crate::codec::{Codec, Unpacker};
 use crate::pack::{self, ChunkEntry};
 
@@ -87,6 +87,89 @@ pub(crate) struct Known {
     pub(crate) chunks: Option<Arc<WholeChunks>>,
     /// Whether packs were written since.
     pub(crate) is_behind: bool,
+}
+
+impl Store {
+    /// Gives the chunks that others in the store are differences to.
+    pub fn bases(&self) -> StoreBases<'_> {
+        StoreBases::of(self)
+    }
+
+    pub(super) fn whole(&self) -> MutexGuard<'_, Known> {
+        self.whole.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Returns where the whole chunks of packs lie that are not known to be damaged. None where something was not found in `asked`, and
+    /// nothing was written since.
+    pub(crate) fn whole_chunks(
+        &self,
+        asked: Option<&Arc<WholeChunks>>,
+    ) -> Result<Option<Arc<WholeChunks>>, StoreError> {
+        {
+            let whole = self.whole();
+            if let Some(chunks) = &whole.chunks {
+                let is_asked = asked.is_some_and(|asked| Arc::ptr_eq(asked, chunks));
+                if !is_asked || !whole.is_behind {
+                    return Ok((!is_asked).then(|| chunks.clone()));
+                }
+            }
+        }
+        // Not while others wait for it: a pack may be found to be damaged here.
+        let mut chunks = WholeChunks::default();
+        self.each_table(|pack, _, entries| chunks.add(pack, entries))?;
+        let chunks = Arc::new(chunks.sorted());
+        *self.whole() = Known { chunks: Some(chunks.clone()), is_behind: false };
+        Ok(Some(chunks))
+    }
+
+    /// Returns what each of some chunks of a pack is a difference to.
+    pub(crate) fn bases_of(&self, pack: &Digest, differences: &[ChunkEntry]) -> Result<Vec<Vec<Digest>>, StoreError> {
+        let file = self.open_pack(pack)?;
+        let each = differences.iter().map(|entry| {
+            let len = entry.stored_len.min(difference::MAX_HEAD_LEN);
+            let head = self.read_open_pack(pack, &file, entry.offset, len)?;
+            let split = difference::split(&head).map_err(|e| StoreError::Pack { pack: *pack, source: e.into() })?;
+            Ok(split.0)
+        });
+        each.collect()
+    }
+
+    /// Marks packs as damaged that hold differences to what no sound pack holds any more.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub(crate) fn mark_packs_without_bases(&self) -> Result<(), StoreError> {
+        loop {
+            let mut thin = Vec::new();
+            self.each_table(|pack, _, entries| {
+                let differences: Vec<ChunkEntry> =
+                    entries.iter().filter(|entry| entry.codec == Codec::Difference).copied().collect();
+                thin.extend((!differences.is_empty()).then_some((pack, differences)));
+            })?;
+            let Some(whole) = self.whole_chunks(None)? else { return Ok(()) };
+            let mut lacking = Vec::new();
+            for (pack, differences) in &thin {
+                let are_there = match self.bases_of(pack, differences) {
+                    Ok(bases) => bases.iter().flatten().all(|base| whole.find(base).next().is_some()),
+                    Err(StoreError::Pack { .. }) => false,
+                    Err(error) => return Err(error),
+                };
+                lacking.extend((!are_there).then_some(*pack));
+            }
+            if lacking.is_empty() {
+                return Ok(());
+            }
+            // What is whole in these is not there any more, either.
+            for pack in lacking {
+                self.mark_damaged(&pack)?;
+            }
+        }
+    }
+
+    /// Forgets where whole chunks lie: some do not any more.
+    pub(super) fn forget_whole_chunks(&self) {
+        *self.whole() = Known::default();
+    }
 }
 
 /// Reads bases from a store. Nothing is looked up before the first is asked for.
