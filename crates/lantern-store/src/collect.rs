@@ -258,7 +258,7 @@ fn add_bases(store: &Store, needed: &mut Needed) -> Result<BTreeMap<Digest, Dige
         }
         for base in found {
             let missing = || StoreError::Missing { what: "the chunk", id: base.to_string() };
-            let chunks = store.whole_chunks(None)?.ok_or_else(missing)?;
+            let chunks = store.whole_chunks_now()?.ok_or_else(missing)?;
             let (pack, entry) = chunks.find(&base).next().ok_or_else(missing)?;
             needed.entry(pack).or_default().entry(base).or_insert((OF_DIFFERENCES, entry));
             out.insert(base, pack);

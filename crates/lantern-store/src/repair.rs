@@ -173,7 +173,8 @@ impl<'a> Repair<'a> {
         &self.without_recipe
     }
 
-    /// Saves every lost chunk that a damaged pack still holds sound.
+    /// Saves every lost chunk that a damaged pack still holds sound. That may be more once something was put in: what others are
+    /// differences to.
     ///
     /// # Errors
     /// [`StoreError::File`].
@@ -250,7 +251,7 @@ impl<'a> Repair<'a> {
             writer.push(owner, entry.digest, entry.codec, entry.raw_len, &stored)?;
         }
         writer.close()?;
-        self.rescan()?;
+        self.salvage()?;
         Ok(came)
     }
 
@@ -271,7 +272,7 @@ impl<'a> Repair<'a> {
             found += 1;
         }
         writer.close()?;
-        self.rescan()?;
+        self.salvage()?;
         Ok(found)
     }
 

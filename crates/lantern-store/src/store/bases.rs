@@ -122,6 +122,14 @@ impl Store {
         Ok(Some(chunks))
     }
 
+    /// As [`Self::whole_chunks`], with all that was written up to now.
+    pub(crate) fn whole_chunks_now(&self) -> Result<Option<Arc<WholeChunks>>, StoreError> {
+        if self.whole().is_behind {
+            self.forget_whole_chunks();
+        }
+        self.whole_chunks(None)
+    }
+
     /// Returns what each of some chunks of a pack is a difference to.
     pub(crate) fn bases_of(&self, pack: &Digest, differences: &[ChunkEntry]) -> Result<Vec<Vec<Digest>>, StoreError> {
         let file = self.open_pack(pack)?;
@@ -146,7 +154,7 @@ impl Store {
                     entries.iter().filter(|entry| entry.codec == Codec::Difference).copied().collect();
                 thin.extend((!differences.is_empty()).then_some((pack, differences)));
             })?;
-            let Some(whole) = self.whole_chunks(None)? else { return Ok(()) };
+            let Some(whole) = self.whole_chunks_now()? else { return Ok(()) };
             let mut lacking = Vec::new();
             for (pack, differences) in &thin {
                 let are_there = match self.bases_of(pack, differences) {
