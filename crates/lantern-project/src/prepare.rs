@@ -411,11 +411,12 @@ impl Session {
         let (mut trees, mut cost) = (Vec::new(), SealCost::default());
         let mut sealer = Sealer::new(&self.workspace.store).with(self.project().config().compression);
         let board = self.workspace.board(edition)?;
+        let before: Vec<_> = divided.intakes.iter().map(|intake| self.last_sealed(&board, intake.name)).collect();
         for (place, parcel) in parcels(divided).iter().enumerate() {
             let intake = &divided.intakes[parcel.from];
             let (entries, source) = intake.part(&parcel.indices);
             let depot = divided.mapping.depots.get(place).map(|depot| &depot.name);
-            let before = self.recipe_before(&board, intake.name, depot);
+            let before = before.get(parcel.from).and_then(Option::as_ref).and_then(|last| self.recipe_of(last, depot));
             let sealed = sealer.seal(&entries, &source, before, progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
@@ -427,21 +428,21 @@ impl Session {
         Ok((trees, cost))
     }
 
-    /// Returns how the newest release in the store gives a depot of a target, or what it keeps aside of it; of releases that only a record
-    /// is left of, nothing.
-    fn recipe_before(&self, board: &Board, target: &Name, depot: Option<&Name>) -> Option<RecipeId> {
-        let store = &self.workspace.store;
-        let mut sealed: Vec<_> = board.releases.iter().filter(|r| r.found_at.is_none() && r.has(target)).collect();
-        sealed.sort_unstable_by_key(|release| std::cmp::Reverse(release.name.number));
-        sealed.into_iter().filter(|release| !board.freed.contains(&release.id)).find_map(|release| {
-            let record = store.record(release.id).ok()?;
-            let target = record.targets.iter().find(|record| record.target == *target)?;
-            let own = match depot {
-                Some(name) => target.depots.iter().find(|depot| depot.depot == *name),
-                None => target.aside.as_ref(),
-            };
-            store.recipe_of(own?.tree).ok()
-        })
+    /// Returns what the newest release has of a target of which more than a record is left here.
+    fn last_sealed(&self, board: &Board, target: &Name) -> Option<TargetRecord> {
+        let is_here = |r: &&KnownRelease| r.found_at.is_none() && r.has(target) && !board.freed.contains(&r.id);
+        let newest = board.releases.iter().filter(is_here).max_by_key(|release| release.name.number)?;
+        let record = self.workspace.store.record(newest.id).ok()?;
+        record.targets.into_iter().find(|of| of.target == *target)
+    }
+
+    /// Returns how a depot of a target is put together, or without one what is kept aside.
+    fn recipe_of(&self, target: &TargetRecord, depot: Option<&Name>) -> Option<RecipeId> {
+        let own = match depot {
+            Some(name) => target.depots.iter().find(|depot| depot.depot == *name),
+            None => target.aside.as_ref(),
+        };
+        self.workspace.store.recipe_of(own?.tree).ok()
     }
 
     /// Keeps what was read. It saves time alone.

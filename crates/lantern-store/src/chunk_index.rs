@@ -38,8 +38,8 @@ pub struct ChunkIndex {
 impl ChunkIndex {
     /// Adds a pack of so many bytes, unless it is known; what it holds is added with the number that is returned.
     pub fn add_pack(&mut self, name: Digest, len: u32) -> u32 {
-        if let Some(number) = self.numbers.get(&name) {
-            return *number;
+        if let Some(number) = self.number_of(&name) {
+            return number;
         }
         let number = self.open_pack();
         self.name_pack(number, name, len);

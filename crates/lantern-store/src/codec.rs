@@ -10,7 +10,7 @@ use difference::Bases;
 
 /// Zstandard's level: its own default, and the first behind which the next ones save nothing more of chunks as short as these. The
 /// format does not depend on it.
-pub(crate) const fn level(compression: Compression) -> i32 {
+const fn level(compression: Compression) -> i32 {
     match compression {
         Compression::Fast => 3,
         Compression::Small => 16,

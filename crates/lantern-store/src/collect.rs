@@ -267,12 +267,7 @@ fn add_bases(store: &Store, needed: &mut Needed) -> Result<BTreeMap<Digest, Dige
 }
 
 fn close(store: &Store, writer: &mut PackWriter, moved: &mut ChunkIndex) -> Result<(), StoreError> {
-    if writer.is_empty() {
-        return Ok(());
-    }
-    let (name, bytes, entries) = writer.take();
-    store.write_pack(&name, &bytes)?;
-    let len = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
+    let Some((name, len, entries)) = store.write_packed(writer)? else { return Ok(()) };
     let number = moved.add_pack(name, len);
     for entry in &entries {
         moved.add(number, entry);

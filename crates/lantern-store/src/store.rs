@@ -22,7 +22,7 @@ use lantern_core::tree::{Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
 use crate::durable::{self, DurableError};
-use crate::pack::{self, ChunkEntry, Foot, PackError};
+use crate::pack::{self, ChunkEntry, Foot, PackError, PackWriter};
 use crate::recipe::{self, Entry, RecipeError, Root, SegmentRef};
 pub use bases::StoreBases;
 pub(crate) use open_packs::OpenPacks;
@@ -264,6 +264,19 @@ impl Store {
         let sound = Arc::new(OnceLock::from(true));
         self.checked.lock().unwrap_or_else(PoisonError::into_inner).insert(*name, sound);
         Ok(())
+    }
+
+    /// Closes a pack that is being written, and writes it; returns its name, length and table. None where there is nothing in it.
+    pub(crate) fn write_packed(
+        &self,
+        writer: &mut PackWriter,
+    ) -> Result<Option<(Digest, u32, Vec<ChunkEntry>)>, StoreError> {
+        if writer.is_empty() {
+            return Ok(None);
+        }
+        let (name, bytes, entries) = writer.take();
+        self.write_pack(&name, &bytes)?;
+        Ok(Some((name, u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB"), entries)))
     }
 
     /// Removes what kills left unfinished. Only for the one process that writes to the store.

@@ -374,13 +374,7 @@ impl Replacing<'_> {
     }
 
     fn close(&mut self) -> Result<(), StoreError> {
-        if self.writer.is_empty() {
-            return Ok(());
-        }
-        let (name, bytes, entries) = self.writer.take();
-        self.store.write_pack(&name, &bytes)?;
-        let len = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
-        self.done.push((name, len, entries));
+        self.done.extend(self.store.write_packed(&mut self.writer)?);
         Ok(())
     }
 }
@@ -426,9 +420,10 @@ pub(crate) fn thin(
             continue;
         }
         for (fresh, tried) in chunks.iter().zip(tried) {
-            if let Some(stored) = comparing.whole.stored(fresh.index, |_| true)? {
-                replacing.push(stored, tried.difference)?;
-            }
+            // Its pack goes: none may be left out.
+            let missing = || StoreError::Missing { what: "the chunk", id: fresh.index.to_string() };
+            let stored = comparing.whole.stored(fresh.index, |_| true)?.ok_or_else(missing)?;
+            replacing.push(stored, tried.difference)?;
         }
         replaced.push((name, if own.contains(number) { u64::from(len) } else { 0 }));
     }
