@@ -210,6 +210,12 @@ impl Unpacker {
     }
 }
 
+impl std::fmt::Debug for Unpacker {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Unpacker").finish_non_exhaustive()
+    }
+}
+
 impl Default for Unpacker {
     fn default() -> Self {
         Self::new()

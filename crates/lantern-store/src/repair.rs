@@ -10,6 +10,7 @@ use std::io::Read;
 use std::sync::Arc;
 
 use lantern_core::digest::{Digest, RecipeId, TreeId};
+use lantern_core::parallel::{each, processors};
 use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::Tree;
 
@@ -78,13 +79,20 @@ impl<'a> Repair<'a> {
         let packs = store.packs()?;
         let len = |pack: &Digest| std::fs::metadata(store.pack_path(pack)).map_or(0, |m| m.len());
         let meter = progress.start(Task::Verify, Some(packs.iter().map(len).sum()));
-        for pack in &packs {
-            if progress.stopped() {
-                break;
-            }
-            store.is_sound(pack);
-            meter.add(len(pack));
-        }
+        let bases = store.bases();
+        each(
+            &packs,
+            processors(),
+            || (),
+            |(), _, pack| {
+                if progress.stopped() {
+                    return Ok(());
+                }
+                store.look_into(pack, &bases)?;
+                meter.add(len(pack));
+                Ok::<_, StoreError>(())
+            },
+        )?;
         let mut repair = Self {
             store,
             kept,

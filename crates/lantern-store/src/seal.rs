@@ -1,13 +1,14 @@
 //! Sealing: a list of files becomes chunks in packs, a recipe, a locator and a tree.
 //!
-//! One thread reads, hashes files and cuts; one per processor hashes, compresses chunks; the caller's thread packs them
+//! Where there is a build before, files that it has as well are hashed first, all processors at once, and are not cut again. Of the rest
+//! one thread reads and cuts, one hashes files; one per processor hashes, compresses chunks; the caller's thread packs them
 //! in the order of reading, and one more writes full packs. The result does not depend on how many threads there are or how they race: a chunk is
 //! packed at its first occurrence, and workers leave out only what is packed already, in a pack that was checked.
 
 use std::collections::{BTreeMap, HashSet};
 use std::io::{self, Read};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
-use std::sync::{Mutex, RwLock};
+use std::sync::{Arc, Mutex, RwLock};
 
 use lantern_core::compression::Compression;
 use lantern_core::digest::{Digest, RecipeId, TreeId};
@@ -22,10 +23,13 @@ use crate::pack::PackWriter;
 use crate::recipe::{ChunkRef, Encoded, Entry, Writer};
 use crate::store::{Store, StoreError};
 use crate::thin::thin;
+use earlier::{Earlier, Following, Looked};
 use lantern_chunker::Profile;
 
+mod earlier;
+
 /// Bytes that travel between the threads at a time.
-const BLOCK_LEN: usize = 1024 * 1024;
+const BLOCK_LEN: usize = 512 * 1024;
 /// Blocks that may wait for a worker.
 const BLOCKS_WAITING: usize = 4;
 
@@ -147,6 +151,13 @@ impl Spare {
         self.0.lock().expect("no thread panics with the lock").pop().unwrap_or_default()
     }
 
+    /// Takes what is in a block back, once nobody has it any more.
+    fn give_last(&self, block: Arc<Block>) {
+        if let Some(block) = Arc::into_inner(block) {
+            self.give(block.data);
+        }
+    }
+
     fn give(&self, mut bytes: Vec<u8>) {
         bytes.clear();
         let mut kept = self.0.lock().expect("no thread panics with the lock");
@@ -160,13 +171,16 @@ impl Spare {
 struct Block {
     sequence: u64,
     data: Vec<u8>,
-    lens: Vec<u32>,
+    /// How long each is, and what it is where the build before has it or had to be asked for it.
+    chunks: Vec<(u32, Option<Digest>)>,
+    /// Where files end.
+    ends: Vec<usize>,
 }
 
 impl Block {
     /// A block that begins with bytes that are not cut yet.
     const fn new(sequence: u64, data: Vec<u8>) -> Self {
-        Self { sequence, data, lens: Vec::new() }
+        Self { sequence, data, chunks: Vec::new(), ends: Vec::new() }
     }
 }
 
@@ -194,10 +208,25 @@ enum Stored {
     Again(Codec, usize),
 }
 
-/// What the reading thread learned of a file.
+/// What was learned of a file.
 struct FileRead {
     node: Node,
-    chunk_count: usize,
+    chunks: FileChunks,
+}
+
+/// What the reading thread says of a file.
+enum Part {
+    /// All there is to say.
+    Known(FileRead),
+    /// Its digest is with the thread that hashes files.
+    Cut { size: u64, executable: bool, chunks: usize },
+}
+
+enum FileChunks {
+    /// So many of those that were cut, in the order of reading.
+    Cut(usize),
+    /// Those of this file of the build before.
+    Earlier(u32),
 }
 
 /// Seals one list of files after the other into a store; what the store holds is looked up once.
@@ -270,16 +299,27 @@ fn seal_knowing(
     let workers = processors();
     let spare = Spare::default();
 
+    let earlier = earlier.map(|earlier| Earlier::read(store, earlier, profile));
+    let looked = match &earlier {
+        Some(earlier) => {
+            let known = known.read().expect("no thread panics with the lock");
+            earlier.look((store, &known), (entries, source), &*meter, progress)?
+        }
+        None => Vec::new(),
+    };
     let (files, chunks, written) = std::thread::scope(|scope| {
-        let (block_sender, block_receiver) = sync_channel::<Block>(BLOCKS_WAITING);
+        let (block_sender, block_receiver) = sync_channel::<Arc<Block>>(BLOCKS_WAITING);
+        let (hash_sender, hash_receiver) = sync_channel::<Arc<Block>>(BLOCKS_WAITING);
         let (cut_sender, cut_receiver) = sync_channel::<Packed>(BLOCKS_WAITING);
         let (meter, spare) = (&*meter, &spare);
+        let following = earlier.as_ref().map(Following::new);
         let reading = scope.spawn(move || {
-            let cutter = Cutter { block: Block::new(0, spare.take()), cut_to: 0, spare, out: &block_sender };
-            read_all(entries, source, profile, meter, progress, cutter)
+            let block = Block::new(0, spare.take());
+            let cutter = Cutter { block, cut_to: 0, following, spare, out: (&hash_sender, &block_sender) };
+            read_all(entries, (source, looked), profile, meter, progress, cutter)
         });
-        let blocks = Mutex::new(block_receiver);
-        let blocks = std::sync::Arc::new(blocks);
+        let hashing = scope.spawn(move || hash_all(&hash_receiver, spare));
+        let blocks = Arc::new(Mutex::new(block_receiver));
         for _ in 0..workers {
             let (blocks, sender, known) = (blocks.clone(), cut_sender.clone(), &known);
             scope.spawn(move || work((store, known), compression, &blocks, &sender, spare));
@@ -288,19 +328,21 @@ fn seal_knowing(
         let packing = pack_all((store, earlier.is_some()), &cut_receiver, &known, spare);
         // A failed packer must not leave the others waiting for it.
         drop(cut_receiver);
-        let files = reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-        match (files, packing) {
-            (Ok(files), Ok((chunks, written))) => Ok((files, chunks, written)),
+        let parts = reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        let digests = hashing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        match (parts, packing) {
+            (Ok(parts), Ok((chunks, written))) => Ok((with_digests(parts, digests), chunks, written)),
             (_, Err(error)) | (Err(error), _) => Err(error),
         }
     })?;
 
     let mut known = known.into_inner().expect("no thread panics with the lock");
-    let entries = describe(entries, files, &chunks, &known);
+    let earlier = earlier.unwrap_or_default();
+    let entries = describe(entries, files, (&chunks, &known), &earlier);
     let (encoded, tree) = encode(profile, &entries)?;
     let Encoded { id: recipe, root, segments } = encoded;
     let Written { chunks: new_chunks, bytes, packs, has_again } = written;
-    let earlier = earlier.filter(|_| !has_again);
+    let earlier = if has_again { Vec::new() } else { earlier.into_entries() };
     let thinned = thin(store, &mut known, &packs, &entries, (earlier, compression), progress)?;
     let (removed, written) = thinned.ok_or(SealError::Stopped)?;
     let new_stored = bytes - removed + written;
@@ -313,26 +355,34 @@ fn seal_knowing(
 
 fn read_all(
     entries: &[SourceEntry],
-    source: &dyn Source,
+    (source, looked): (&dyn Source, Vec<Looked>),
     profile: Profile,
     meter: &dyn Meter,
     progress: &dyn Progress,
     mut cutter: Cutter<'_>,
-) -> Result<Vec<FileRead>, SealError> {
+) -> Result<Vec<Part>, SealError> {
     let mut files = Vec::with_capacity(entries.len());
-    for (index, entry) in entries.iter().enumerate() {
+    let looked = looked.into_iter().chain(std::iter::repeat_with(|| Looked::Not));
+    for ((index, entry), looked) in entries.iter().enumerate().zip(looked) {
+        let is_counted = match looked {
+            Looked::Same(file) => {
+                files.push(Part::Known(file));
+                continue;
+            }
+            looked => matches!(looked, Looked::Differs),
+        };
         let SourceKind::File { size } = entry.kind else {
             let node = match &entry.kind {
                 SourceKind::Link { target } => Node::Link { target: target.clone() },
                 _ => Node::EmptyFolder,
             };
-            files.push(FileRead { node, chunk_count: 0 });
+            files.push(Part::Known(FileRead { node, chunks: FileChunks::Cut(0) }));
             continue;
         };
         let failed = |e| SealError::Read { path: entry.path.clone(), source: e };
         let mut reader = source.open(index).map_err(failed)?;
-        let mut hasher = blake3::Hasher::new();
-        let (mut read, mut chunk_count, mut executable) = (0, 0, false);
+        cutter.begin(&entry.path);
+        let (mut read, mut chunks, mut executable) = (0, 0, false);
         loop {
             if progress.stopped() {
                 return Err(SealError::Stopped);
@@ -346,24 +396,55 @@ fn read_all(
             if fresh.is_empty() {
                 break;
             }
-            hasher.update(fresh);
             read += fresh.len() as u64;
-            meter.add(fresh.len() as u64);
+            if !is_counted {
+                meter.add(fresh.len() as u64);
+            }
             // A file that grows without end would be read without end.
             if read > size {
                 return Err(SealError::Changed { path: entry.path.clone() });
             }
-            chunk_count += cutter.cut(profile, false)?;
+            chunks += cutter.cut(profile, false)?;
         }
-        chunk_count += cutter.cut(profile, true)?;
+        chunks += cutter.cut(profile, true)?;
+        cutter.end();
         if read != size || !source.is_unchanged(index).map_err(failed)? {
             return Err(SealError::Changed { path: entry.path.clone() });
         }
-        let digest = Digest::from_bytes(*hasher.finalize().as_bytes());
-        files.push(FileRead { node: Node::File { size, digest, executable }, chunk_count });
+        files.push(Part::Cut { size, executable, chunks });
     }
     cutter.send()?;
     Ok(files)
+}
+
+/// Hashes files; returns their digests in the order of reading.
+fn hash_all(blocks: &Receiver<Arc<Block>>, spare: &Spare) -> Vec<Digest> {
+    let mut out = Vec::new();
+    let mut hasher = blake3::Hasher::new();
+    for block in blocks {
+        let mut start = 0;
+        for end in &block.ends {
+            hasher.update(block.data.get(start..*end).unwrap_or_default());
+            out.push(Digest::from_bytes(*hasher.finalize().as_bytes()));
+            hasher.reset();
+            start = *end;
+        }
+        hasher.update(block.data.get(start..).unwrap_or_default());
+        spare.give_last(block);
+    }
+    out
+}
+
+fn with_digests(parts: Vec<Part>, digests: Vec<Digest>) -> Vec<FileRead> {
+    let mut digests = digests.into_iter();
+    let file = |part| match part {
+        Part::Known(file) => file,
+        Part::Cut { size, executable, chunks } => {
+            let digest = digests.next().expect("every file's end was sent");
+            FileRead { node: Node::File { size, digest, executable }, chunks: FileChunks::Cut(chunks) }
+        }
+    };
+    parts.into_iter().map(file).collect()
 }
 
 /// Collects bytes and cuts; sends a block when it is large enough.
@@ -371,23 +452,41 @@ struct Cutter<'a> {
     block: Block,
     /// Up to here the block's bytes are cut.
     cut_to: usize,
+    /// What is expected from the build before, if there is one.
+    following: Option<Following<'a>>,
     spare: &'a Spare,
-    out: &'a SyncSender<Block>,
+    /// To the thread that hashes files, and to the workers.
+    out: (&'a SyncSender<Arc<Block>>, &'a SyncSender<Arc<Block>>),
 }
 
 impl Cutter<'_> {
+    /// Begins a file.
+    fn begin(&mut self, path: &TreePath) {
+        if let Some(following) = &mut self.following {
+            following.begin(path);
+        }
+    }
+
+    /// Ends a file, all of which is cut.
+    fn end(&mut self) {
+        self.block.ends.push(self.cut_to);
+    }
+
     /// Cuts what can be cut; at a file's end, everything. Returns how many chunks that made.
     fn cut(&mut self, profile: Profile, at_end: bool) -> Result<usize, SealError> {
-        let before = self.block.lens.len();
+        let mut made = 0;
         while let Some(rest) = self.block.data.get(self.cut_to..) {
             if rest.is_empty() || (!at_end && rest.len() < Profile::MAX_LEN) {
                 break;
             }
-            let len = profile.cut(rest);
-            self.block.lens.push(u32::try_from(len).expect("a chunk has at most MAX_LEN bytes"));
+            let (len, digest) = match &mut self.following {
+                Some(following) => following.cut(profile, rest, at_end),
+                None => (profile.cut(rest), None),
+            };
+            self.block.chunks.push((u32::try_from(len).expect("a chunk has at most MAX_LEN bytes"), digest));
             self.cut_to += len;
+            made += 1;
         }
-        let made = self.block.lens.len() - before;
         if self.cut_to >= BLOCK_LEN {
             self.send()?;
         }
@@ -399,16 +498,17 @@ impl Cutter<'_> {
         rest.extend(self.block.data.drain(self.cut_to..));
         self.cut_to = 0;
         let next = Block::new(self.block.sequence + 1, rest);
-        let block = std::mem::replace(&mut self.block, next);
+        let block = Arc::new(std::mem::replace(&mut self.block, next));
+        let (to_hash, to_pack) = self.out;
         // Nobody listens when packing failed; that error is the one to tell.
-        self.out.send(block).map_err(|_| SealError::Stopped)
+        to_hash.send(block.clone()).and_then(|()| to_pack.send(block)).map_err(|_| SealError::Stopped)
     }
 }
 
 fn work(
     (store, known): (&Store, &RwLock<ChunkIndex>),
     compression: Compression,
-    blocks: &Mutex<Receiver<Block>>,
+    blocks: &Mutex<Receiver<Arc<Block>>>,
     out: &SyncSender<Packed>,
     spare: &Spare,
 ) {
@@ -425,16 +525,16 @@ fn work(
             Err(_) => return,
         };
         let mut rest = block.data.as_slice();
-        let mut cuts = Vec::with_capacity(block.lens.len());
+        let mut cuts = Vec::with_capacity(block.chunks.len());
         let mut bytes = spare.take();
         let mut put = |(codec, stored): (Codec, &[u8])| {
             bytes.extend(stored);
             (codec, stored.len())
         };
-        for len in block.lens {
-            let (raw, after) = rest.split_at(len as usize);
+        for (len, digest) in &block.chunks {
+            let (raw, after) = rest.split_at(*len as usize);
             rest = after;
-            let digest = Digest::of(raw);
+            let digest = digest.unwrap_or_else(|| Digest::of(raw));
             // None: not known. Its pack has no name while this very run is still writing it.
             let place = {
                 let known = known.read().expect("no thread panics with the lock");
@@ -451,10 +551,11 @@ fn work(
                 }
                 Some(_) => Stored::There,
             };
-            cuts.push(Cut { chunk: ChunkRef { digest, len }, stored });
+            cuts.push(Cut { chunk: ChunkRef { digest, len: *len }, stored });
         }
-        spare.give(block.data);
-        if out.send(Packed { sequence: block.sequence, cuts, stored: bytes }).is_err() {
+        let sequence = block.sequence;
+        spare.give_last(block);
+        if out.send(Packed { sequence, cuts, stored: bytes }).is_err() {
             return;
         }
     }
@@ -598,16 +699,27 @@ fn pack_into(
     Ok((chunks, written))
 }
 
-fn describe(entries: &[SourceEntry], files: Vec<FileRead>, chunks: &[u32], known: &ChunkIndex) -> Vec<Entry> {
+fn describe(
+    entries: &[SourceEntry],
+    files: Vec<FileRead>,
+    (chunks, known): (&[u32], &ChunkIndex),
+    earlier: &Earlier,
+) -> Vec<Entry> {
     let mut rest = chunks;
     let described = entries.iter().zip(files).map(|(entry, file)| {
-        let (own, after) = rest.split_at(file.chunk_count);
-        rest = after;
-        let chunks = own.iter().map(|index| {
-            let (_, entry) = known.at(*index).expect("every chunk is packed");
-            ChunkRef { digest: entry.digest, len: entry.raw_len }
-        });
-        Entry { path: entry.path.clone(), node: file.node, chunks: chunks.collect() }
+        let chunks = match file.chunks {
+            FileChunks::Earlier(file) => earlier.chunks(file).to_vec(),
+            FileChunks::Cut(count) => {
+                let (own, after) = rest.split_at(count);
+                rest = after;
+                let chunk = |index: &u32| {
+                    let (_, entry) = known.at(*index).expect("every chunk is packed");
+                    ChunkRef { digest: entry.digest, len: entry.raw_len }
+                };
+                own.iter().map(chunk).collect()
+            }
+        };
+        Entry { path: entry.path.clone(), node: file.node, chunks }
     });
     described.collect()
 }

@@ -6,10 +6,11 @@
 //!
 //! The result does not depend on how many threads there are.
 
+use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 
 use lantern_core::compression::Compression;
-use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::digest::Digest;
 use lantern_core::parallel::map;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
@@ -33,6 +34,10 @@ const TRIES: u32 = 8;
 const AT_ONCE: usize = 64;
 /// One place in so many is a sample, where it depends on the bytes alone.
 const SAMPLE_BITS: u32 = 11;
+/// Which part of the samples is nearly all of them: behind what holds those, others add little.
+const NEARLY_ALL: (usize, usize) = (7, 8);
+/// With fewer samples it is chance what they are of.
+const FEW_SAMPLES: usize = 6;
 /// Bytes that a sample is of: two bits of the hash leave it with each.
 const SAMPLE_LEN: usize = 32;
 
@@ -82,10 +87,8 @@ struct Before {
 }
 
 impl Before {
-    fn read(store: &Store, known: &ChunkIndex, fresh: &HashSet<u32>, earlier: RecipeId) -> Self {
+    fn of(entries: Vec<Entry>, known: &ChunkIndex, fresh: &HashSet<u32>) -> Self {
         let mut out = Self { first: vec![0; known.len()], bounds: vec![0], ..Self::default() };
-        // What cannot be read has nothing to offer.
-        let entries = store.recipe(earlier).map(|(_, entries)| entries).unwrap_or_default();
         let is_old = |index: &u32| known.at(*index).is_some_and(|(pack, _)| !fresh.contains(&pack));
         let mut end = 0;
         for Entry { path, chunks, .. } in entries.into_iter().filter(|entry| !entry.chunks.is_empty()) {
@@ -240,17 +243,28 @@ impl Pool {
         Ok(Self(pool))
     }
 
-    /// Returns the old chunks that bytes have samples of, those with the most first.
-    fn like(&self, raw: &[u8]) -> Vec<u32> {
+    /// Returns the old chunks that bytes have samples of, those with the most first, as far as they are needed for nearly all of them; and
+    /// whether nearly all that the bytes have are among these.
+    fn like(&self, raw: &[u8]) -> (Vec<u32>, bool) {
+        let samples = samples(raw);
         let mut counts: Vec<(u32, usize)> = Vec::new();
-        for index in samples(raw).iter().filter_map(|sample| self.0.get(sample)) {
+        for index in samples.iter().filter_map(|sample| self.0.get(sample)) {
             match counts.iter_mut().find(|(known, _)| known == index) {
                 Some((_, count)) => *count += 1,
                 None => counts.push((*index, 1)),
             }
         }
-        counts.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
-        counts.into_iter().map(|(index, _)| index).collect()
+        counts.sort_by_key(|(_, count)| Reverse(*count));
+        let shared: usize = counts.iter().map(|(_, count)| count).sum();
+        let is_nearly_all = |some: usize, of: usize| some * NEARLY_ALL.1 >= of * NEARLY_ALL.0;
+        let mut taken = 0;
+        let needed = counts.iter().take_while(|(_, count)| {
+            let is_needed = !is_nearly_all(taken, shared);
+            taken += count;
+            is_needed
+        });
+        let needed = needed.map(|(index, _)| *index).collect();
+        (needed, samples.len() >= FEW_SAMPLES && is_nearly_all(shared, samples.len()))
     }
 }
 
@@ -325,9 +339,9 @@ impl Comparing<'_> {
         let mut out = Tried { difference: None, by_place: false };
         let Some((_, entry)) = whole.known.at(fresh.index) else { return Ok(out) };
         let Some(raw) = whole.bases.read(&entry.digest)? else { return Ok(out) };
-        let mut chosen = pool.like(&raw);
+        let (mut chosen, is_enough) = pool.like(&raw);
         let by_place = chosen.is_empty();
-        if !by_place || in_vain.get(&fresh.file).is_none_or(|count| *count < TRIES) {
+        if !is_enough && (!by_place || in_vain.get(&fresh.file).is_none_or(|count| *count < TRIES)) {
             for index in &fresh.around {
                 chosen.extend(whole.bases_of(*index));
             }
@@ -380,7 +394,7 @@ impl Replacing<'_> {
 }
 
 /// Thins packs that were just written, or by a run that was cut, and that nothing names yet: those of which much is saved are written once more and removed.
-/// Returns the bytes of those of `packs` that are removed, and of what was written in their place; none when somebody asked to stop.
+/// `earlier` is what the build before holds. Returns the bytes of those of `packs` that are removed, and of what was written in their place; none when somebody asked to stop.
 ///
 /// # Errors
 /// [`StoreError`]; until all of it is written, everything stays.
@@ -389,10 +403,12 @@ pub(crate) fn thin(
     known: &mut ChunkIndex,
     packs: &[u32],
     entries: &[Entry],
-    (earlier, compression): (Option<RecipeId>, Compression),
+    (earlier, compression): (Vec<Entry>, Compression),
     progress: &dyn Progress,
 ) -> Result<Option<(u64, u64)>, StoreError> {
-    let Some(earlier) = earlier else { return Ok(Some((0, 0))) };
+    if earlier.is_empty() {
+        return Ok(Some((0, 0)));
+    }
     // What a run that was cut left, too.
     let notes = store.fresh()?;
     let own: HashSet<u32> = packs.iter().copied().collect();
@@ -402,7 +418,7 @@ pub(crate) fn thin(
         return Ok(Some((0, 0)));
     }
     let written = packs.iter().copied().collect();
-    let before = Before::read(store, known, &written, earlier);
+    let before = Before::of(earlier, known, &written);
     let mut fresh = fresh_chunks(known, &written, entries, &before);
     let whole = Whole { known, packs: OpenPacks::of(store), bases: store.bases() };
     let pool = Pool::of(&before, known, entries, &whole)?;

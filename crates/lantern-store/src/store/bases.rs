@@ -186,11 +186,13 @@ pub struct StoreBases<'a> {
     store: &'a Store,
     packs: OpenPacks<'a>,
     held: Mutex<HashMap<Digest, Arc<[u8]>>>,
+    /// Tools that nobody uses at the moment: setting one up takes as long as unpacking a chunk.
+    unpackers: Mutex<Vec<Unpacker>>,
 }
 
 impl<'a> StoreBases<'a> {
     pub(crate) fn of(store: &'a Store) -> Self {
-        Self { store, packs: OpenPacks::of(store), held: Mutex::default() }
+        Self { store, packs: OpenPacks::of(store), held: Mutex::default(), unpackers: Mutex::default() }
     }
 
     fn held(&self) -> MutexGuard<'_, HashMap<Digest, Arc<[u8]>>> {
@@ -199,14 +201,22 @@ impl<'a> StoreBases<'a> {
 
     /// Reads a chunk from the first of its places that gives it, and does not hold it.
     pub(crate) fn read(&self, digest: &Digest) -> Result<Option<Arc<[u8]>>, StoreError> {
-        let mut unpacker = Unpacker::new();
+        let unpackers = || self.unpackers.lock().unwrap_or_else(PoisonError::into_inner);
+        let unpacker = unpackers().pop();
+        let mut unpacker = unpacker.unwrap_or_default();
+        let read = self.read_with(&mut unpacker, digest);
+        unpackers().push(unpacker);
+        read
+    }
+
+    fn read_with(&self, unpacker: &mut Unpacker, digest: &Digest) -> Result<Option<Arc<[u8]>>, StoreError> {
         let mut asked = None;
         loop {
             let chunks = self.store.whole_chunks(asked.as_ref())?;
             let Some(chunks) = chunks else { return Ok(None) };
             for (pack, entry) in chunks.find(digest) {
                 let Ok(stored) = self.packs.read(&pack, entry.offset, entry.stored_len) else { continue };
-                if let Ok(raw) = pack::unpack(&mut unpacker, &entry, &stored, &NoBases) {
+                if let Ok(raw) = pack::unpack(unpacker, &entry, &stored, &NoBases) {
                     return Ok(Some(raw.into()));
                 }
             }
