@@ -119,9 +119,9 @@ async fn guard(State((stand_in, right)): State<Guard>, request: Request, next: N
     Ok(next.run(request).await)
 }
 
-/// Router and document, growing together.
+/// The router, or the document, of the same table.
 pub(crate) struct Api {
-    /// Whose tokens count; none where the document alone is wanted.
+    /// Whose tokens count; none where the document is wanted, which nobody asks for at most starts.
     stand_in: Option<Arc<StandIn>>,
     router: Router<Arc<StandIn>>,
     generator: SchemaGenerator,
@@ -165,6 +165,19 @@ impl Api {
     }
 
     fn add(mut self, method: &str, path: &str, endpoint: Endpoint, handler: MethodRouter<Arc<StandIn>>) -> Self {
+        let Some(stand_in) = &self.stand_in else {
+            self.describe(method, path, &endpoint);
+            return self;
+        };
+        let handler = match endpoint.scope {
+            Some(right) => handler.route_layer(from_fn_with_state((stand_in.clone(), right), guard)),
+            None => handler,
+        };
+        self.router = self.router.route(path, handler);
+        self
+    }
+
+    fn describe(&mut self, method: &str, path: &str, endpoint: &Endpoint) {
         let mut parameters: Vec<Value> = path
             .split('/')
             .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
@@ -231,22 +244,21 @@ impl Api {
         }
         let item = self.paths.entry(path).or_insert_with(|| json!({}));
         item[method] = operation;
-        let handler = match (&self.stand_in, endpoint.scope) {
-            (Some(stand_in), Some(right)) => handler.route_layer(from_fn_with_state((stand_in.clone(), right), guard)),
-            _ => handler,
-        };
-        self.router = self.router.route(path, handler);
-        self
     }
 
-    /// Ends the table.
-    pub(crate) fn finish(mut self) -> (Router<Arc<StandIn>>, Value) {
+    /// Returns what answers.
+    pub(crate) fn router(self) -> Router<Arc<StandIn>> {
+        self.router
+    }
+
+    /// Returns what says how to ask.
+    pub(crate) fn document(mut self) -> Value {
         let schemas = self.generator.take_definitions(true);
         let kinds: Vec<Value> = problem::ALL
             .iter()
             .map(|(name, status, title)| json!({ "type": format!("/problems/{name}"), "status": status, "title": title }))
             .collect();
-        let document = json!({
+        json!({
             "openapi": "3.1.0",
             "info": {
                 "title": "The storefront protocol",
@@ -269,7 +281,6 @@ impl Api {
                 } },
             },
             "x-problems": kinds,
-        });
-        (self.router, document)
+        })
     }
 }

@@ -32,7 +32,7 @@ use crate::stand_in::StandIn;
 
 /// Returns the protocol's OpenAPI 3.1 document, made of the code that answers.
 pub fn openapi() -> Value {
-    api(None).finish().1
+    api(None).document()
 }
 
 /// A stand-in that answers until this is dropped.
@@ -56,11 +56,11 @@ impl Running {
         let address = listener.local_addr()?;
         stand_in.remember_port(address.port())?;
         let (stop, stopped) = oneshot::channel::<()>();
-        let (router, document) = api(Some(stand_in.clone())).finish();
         let limit = usize::try_from(stand_in.discovery().limits.recipe_bytes).unwrap_or(usize::MAX);
-        let router = router
-            .route("/v1/openapi.json", axum::routing::get(move || async move { Json(document) }))
-            .merge(noon_gun::router(stand_in.clone())?)
+        let router = api(Some(stand_in.clone()))
+            .router()
+            .route("/v1/openapi.json", axum::routing::get(async || Json(openapi())))
+            .merge(noon_gun::router(stand_in.clone()))
             .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
             .layer(DefaultBodyLimit::max(limit))
             .layer(axum::middleware::map_response(name_too_large))
