@@ -16,8 +16,11 @@ pub fn run() -> ExitCode {
         crate::own_window::explain();
         return ExitCode::SUCCESS;
     }
-    let arguments = crate::sole_storefront::fill_in(std::env::args_os().collect());
-    let parsed = args::command().try_get_matches_from(&arguments).and_then(|found| Cli::from_arg_matches(&found));
+    let mut command = args::command();
+    let arguments = crate::sole_storefront::fill_in(&command, std::env::args_os().collect());
+    let parsed = command.try_get_matches_from_mut(&arguments).and_then(|found| Cli::from_arg_matches(&found));
+    // Taking apart what describes some hundred options takes as long as reading them, and the program ends soon.
+    std::mem::forget(command);
     let cli = match parsed {
         Ok(cli) => cli,
         Err(error) => {

@@ -4,13 +4,11 @@
 use std::ffi::OsString;
 use std::path::Path;
 
-use clap::{ArgAction, CommandFactory};
+use clap::{ArgAction, Command};
 use lantern_core::config::{Config, FILE_NAME, MAX_CONFIG_LEN, Storefront};
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 use lantern_project::Project;
-
-use crate::args::Cli;
 
 /// What comes after the storefront, by which it is seen that it was left out.
 #[derive(Clone, Copy)]
@@ -34,16 +32,15 @@ const COMMANDS: [(&str, Then); 9] = [
     ("install", Then::Branch),
 ];
 
-/// Returns the command line with the name of the storefront in it.
-pub fn fill_in(mut arguments: Vec<OsString>) -> Vec<OsString> {
-    let command = Cli::command();
-    let Some(at) = positional(&command, &arguments, 1) else { return arguments };
+/// Returns the command line with the name of the storefront in it; `root` says what can stand there.
+pub fn fill_in(root: &Command, mut arguments: Vec<OsString>) -> Vec<OsString> {
+    let Some(at) = positional((root, root), &arguments, 1) else { return arguments };
     let Some((name, then)) = COMMANDS.iter().find(|(name, _)| arguments[at] == *name) else { return arguments };
-    let Some(own) = command.find_subcommand(name) else { return arguments };
+    let Some(own) = root.find_subcommand(name) else { return arguments };
     if arguments.iter().any(|a| matches!(a.to_str(), Some("--help" | "-h" | "--give-up"))) {
         return arguments;
     }
-    let first = positional(own, &arguments, at + 1);
+    let first = positional((root, own), &arguments, at + 1);
     let word = first.and_then(|first| arguments[first].to_str());
     let Some((storefront, configured)) = sole(&folder(&arguments)) else { return arguments };
     if is_left_out(*then, word, &storefront, &configured) {
@@ -66,8 +63,7 @@ fn is_left_out(then: Then, word: Option<&str>, name: &Name, at: &Storefront) -> 
 }
 
 /// The place of the first argument from `from` on that is neither an option nor the value of one.
-fn positional(command: &clap::Command, arguments: &[OsString], from: usize) -> Option<usize> {
-    let root = Cli::command();
+fn positional((root, command): (&Command, &Command), arguments: &[OsString], from: usize) -> Option<usize> {
     let takes_value = |long: &str| {
         let options = command.get_arguments().chain(root.get_arguments());
         let mut found = options.filter(|option| option.get_long() == Some(long));
@@ -139,7 +135,10 @@ open-water = { audience = "everyone" }
         let line = format!("lantern --project {} {line}", folder.display());
         let arguments: Vec<OsString> = line.split(' ').map(OsString::from).collect();
         let skipped = 3;
-        let out = fill_in(arguments).into_iter().skip(skipped).map(|a| a.to_string_lossy().into_owned());
+        let out = fill_in(&crate::args::command(), arguments)
+            .into_iter()
+            .skip(skipped)
+            .map(|a| a.to_string_lossy().into_owned());
         out.collect::<Vec<_>>().join(" ")
     }
 
