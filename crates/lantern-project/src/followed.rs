@@ -58,7 +58,7 @@ impl Followed {
 
     /// Keeps the recent part, where reading all of it would take a while.
     fn keep_recent(&self, path: &Path) {
-        if self.boards.releases() >= Self::RECENT + KEPT_FROM as usize {
+        if self.boards.releases() >= 2 * Self::RECENT {
             self.write(path, &self.boards.recent(Self::RECENT));
         }
     }
@@ -215,7 +215,7 @@ mod tests {
         let temp = tempfile::tempdir().unwrap();
         let (all, recent) = (temp.path().join("boards"), temp.path().join("boards-recent"));
         let mut lines = Vec::new();
-        busy(KEPT_FROM as u32 + 300, |line| lines.push(line));
+        busy(3 * Followed::RECENT as u32, |line| lines.push(line));
         let (most, last) = lines.split_at(lines.len() - 1);
         let open = ledger;
         let mut ledger = open(temp.path(), most);
