@@ -2,6 +2,7 @@
 
 use std::cmp::Reverse;
 use std::io::{self, Read};
+use std::sync::Mutex;
 
 use lantern_chunker::Profile;
 use lantern_core::digest::{Digest, RecipeId};
@@ -9,7 +10,6 @@ use lantern_core::parallel::{each, processors};
 use lantern_core::path::TreePath;
 use lantern_core::progress::{Meter, Progress};
 use lantern_core::tree::Node;
-use std::sync::Mutex;
 
 use super::{FileChunks, FileRead, SealError, Source, SourceEntry};
 use crate::chunk_index::ChunkIndex;

@@ -276,17 +276,12 @@ fn a_base_that_is_sound_in_a_damaged_pack_saves_what_is_a_difference_to_it() {
     let store = Store::at(temp.path());
     let one = sealed_files(&store, &[("marsh.pack", &first()), ("sky.pack", &noise(600, 200_000))]);
     let two = sealed_after(&store, &[("marsh.pack", &second())], Some(one.recipe));
+    // A chunk of the other file, in the pack that the bases lie in.
+    let of_sky: HashSet<Digest> = chunks_of(noise(600, 200_000).as_slice()).map(|raw| Digest::of(&raw)).collect();
+    let whole = store.whole_chunks(None).unwrap().unwrap();
+    let (pack, other) = of_sky.iter().find_map(|chunk| whole.find(chunk).next()).unwrap();
     let bases: HashSet<Digest> = differences(&store).into_iter().flat_map(|thin| bases_of(&store, &thin)).collect();
-    let (pack, other) = store
-        .packs()
-        .unwrap()
-        .iter()
-        .find_map(|pack| {
-            let entries = store.pack_table(pack).unwrap().1;
-            let whole = entries.into_iter().find(|e| e.codec != Codec::Difference && !bases.contains(&e.digest))?;
-            Some((*pack, whole))
-        })
-        .unwrap();
+    assert!(bases.iter().all(|base| whole.find(base).any(|(found, _)| found == pack)) && bases.is_disjoint(&of_sky));
     damage(&store, &pack, &other);
     let store = Store::at(store.root());
     let kept = [&one, &two].map(|tree| Kept { tree: tree.id, owner: 0 });
@@ -322,6 +317,25 @@ fn samples_depend_on_the_bytes_alone() {
     let shared = behind.iter().filter(|sample| all.contains(sample)).count();
     assert!(shared + 6 >= all.len(), "{shared} of {}", all.len());
     assert!(samples(&[0; SAMPLE_LEN]).is_empty() && samples(&[]).is_empty());
+}
+
+#[test]
+fn no_more_chunks_are_compared_with_than_have_nearly_all_of_the_samples() {
+    let pieces: Vec<Vec<u8>> = (0..4).map(|seed| noise(seed, 60_000)).collect();
+    let of = |piece: &Vec<u8>, index: u32| samples(piece).into_iter().map(move |sample| (sample, index));
+    let pool = Pool(pieces.iter().zip(10..).flat_map(|(piece, index)| of(piece, index)).collect());
+    let mut edited = pieces[1].clone();
+    edited.splice(30_000..30_100, *b"a letter");
+    assert_eq!(pool.like(&edited), (vec![11], true));
+    // A tenth of another is not needed, two halves are.
+    let most = [&pieces[2][..56_000], &pieces[0][..4_000]].concat();
+    assert_eq!(pool.like(&most), (vec![12], true));
+    let halves = [&pieces[0][30_000..], &pieces[3][..34_000]].concat();
+    assert_eq!(pool.like(&halves), (vec![13, 10], true));
+    // Half of it is new: what lay there may have more of it. So it may where there is little to go by.
+    assert_eq!(pool.like(&[&pieces[1][..30_000], &noise(9, 30_000)].concat()), (vec![11], false));
+    assert_eq!(pool.like(&pieces[0][..3_000]).1, false);
+    assert_eq!(pool.like(&noise(9, 60_000)), (vec![], false));
 }
 
 #[test]
