@@ -17,6 +17,9 @@ const RUN: usize = 16;
 /// A match must agree on so many more bytes than where we are.
 const GAIN: usize = 8;
 
+/// So many bits more of a hash say whether there is a sample with it than say where its chain begins.
+const MORE_BITS: u32 = 3;
+
 /// Places that are worked on before it is asked again whether to stop.
 const STOP_EVERY: usize = 64 * 1024;
 
@@ -36,6 +39,9 @@ pub(crate) struct Index<'a> {
     bytes: &'a [u8],
     stride: usize,
     shift: u32,
+    /// By a longer piece of the hash, a bit that says whether there is a sample with it. Most places have none, and this is small enough to
+    /// stay near the processor, which the tables are not.
+    there: Vec<u64>,
     /// By hash, the number of the last sample with it, plus one.
     head: Vec<u32>,
     /// By sample, the number of the one before it with the same hash, plus one.
@@ -46,6 +52,10 @@ fn key(bytes: &[u8], at: usize) -> Option<(u64, u64)> {
     let bytes: &[u8; KEY_LEN] = bytes.get(at..)?.first_chunk()?;
     let (low, high) = bytes.split_at(8);
     Some((u64::from_le_bytes(low.try_into().ok()?), u64::from_le_bytes(high.try_into().ok()?)))
+}
+
+fn hash(low: u64, high: u64) -> u64 {
+    (low.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ high).wrapping_mul(0xd6e8_feb8_6659_fd93)
 }
 
 /// How many bytes agree from the first on.
@@ -77,8 +87,8 @@ impl<'a> Index<'a> {
     pub(crate) fn new(bytes: &'a [u8], stride: usize, stopped: Stopped<'_>) -> Self {
         let count = (bytes.len() / stride).max(1);
         let bits = count.ilog2().clamp(8, 24);
-        let mut index =
-            Self { bytes, stride, shift: 64 - bits, head: vec![0; 1 << bits], next: vec![0; bytes.len() / stride + 1] };
+        let (head, there) = (vec![0; 1 << bits], vec![0; (1 << (bits + MORE_BITS)) / 64]);
+        let mut index = Self { bytes, stride, shift: 64 - bits, there, head, next: vec![0; bytes.len() / stride + 1] };
         for (number, at) in (0..bytes.len()).step_by(stride).enumerate() {
             let Some((low, high)) = key(bytes, at) else { break };
             if number % STOP_EVERY == 0 && stopped() {
@@ -88,7 +98,10 @@ impl<'a> Index<'a> {
             if low == high && low == low.rotate_left(8) && number % 32 != 0 {
                 continue;
             }
-            let slot = index.slot(low, high);
+            let hash = hash(low, high);
+            let slot = index.slot(hash);
+            let (word, bit) = index.bit(hash);
+            index.there[word] |= bit;
             index.next[number] = std::mem::replace(&mut index.head[slot], number as u32 + 1);
         }
         index
@@ -99,15 +112,25 @@ impl<'a> Index<'a> {
         self.bytes
     }
 
-    fn slot(&self, low: u64, high: u64) -> usize {
-        let mixed = (low.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ high).wrapping_mul(0xd6e8_feb8_6659_fd93);
-        (mixed >> self.shift) as usize
+    fn slot(&self, hash: u64) -> usize {
+        (hash >> self.shift) as usize
+    }
+
+    /// The word and the bit of it that say whether there is a sample with a hash.
+    fn bit(&self, hash: u64) -> (usize, u64) {
+        let place = hash >> (self.shift - MORE_BITS);
+        ((place / 64) as usize, 1 << (place % 64))
     }
 
     /// The longest match of what begins at `at`; of equals the one that is nearest to where we are.
     fn find(&self, new: &[u8], at: usize, diagonal: Option<isize>) -> Option<(usize, usize)> {
         let (low, high) = key(new, at)?;
-        let mut number = self.head[self.slot(low, high)];
+        let hash = hash(low, high);
+        let (word, bit) = self.bit(hash);
+        if self.there[word] & bit == 0 {
+            return None;
+        }
+        let mut number = self.head[self.slot(hash)];
         let mut best: Option<(usize, usize)> = None;
         let distance = |old: usize| diagonal.map_or(0, |d| (old as isize - at as isize - d).unsigned_abs());
         for _ in 0..MAX_CHAIN {
