@@ -428,11 +428,13 @@ impl Session {
         Ok((trees, cost))
     }
 
-    /// Returns what the newest release has of a target of which more than a record is left here.
+    /// Returns what the newest release has of a target of which more than a record is left here. One that the ledger knows and the store
+    /// does not, as after a backup came back, has nothing to offer.
     fn last_sealed(&self, board: &Board, target: &Name) -> Option<TargetRecord> {
         let is_here = |r: &&KnownRelease| r.found_at.is_none() && r.has(target) && !board.freed.contains(&r.id);
-        let newest = board.releases.iter().filter(is_here).max_by_key(|release| release.name.number)?;
-        let record = self.workspace.store.record(newest.id).ok()?;
+        let mut releases: Vec<_> = board.releases.iter().filter(is_here).collect();
+        releases.sort_unstable_by_key(|release| std::cmp::Reverse(release.name.number));
+        let record = releases.into_iter().find_map(|release| self.workspace.store.record(release.id).ok())?;
         record.targets.into_iter().find(|of| of.target == *target)
     }
 

@@ -7,7 +7,7 @@ use lantern_formats::{tar, zip};
 use lantern_store::codec::Codec;
 use lantern_store::store::Store;
 
-use crate::env::{TestEnv, files};
+use crate::env::{TestEnv, copy, files};
 
 fn store_size(env: &TestEnv) -> usize {
     files(&env.path(".lantern/store/packs")).values().map(Vec::len).sum()
@@ -191,6 +191,24 @@ fn a_release_that_follows_takes_little_and_leaves_whole() {
     env.lantern(&["verify"]).success();
     env.lantern(&["releases", "write", "3", "out"]).success();
     assert!(files(&env.path("out")).into_iter().any(|(name, found)| name.ends_with("marsh.pack") && found == bytes));
+}
+
+#[test]
+fn a_release_that_comes_back_takes_as_little_as_before() {
+    let env = TestEnv::new();
+    std::fs::write(env.path("exports/linux/marsh.pack"), marsh()).unwrap();
+    env.lantern(&["prepare", "--version", "1.3.2"]).success();
+    copy(&env.path(".lantern/store"), &env.path("backup"));
+    std::fs::write(env.path("exports/linux/marsh.pack"), marsh_after(&marsh(), 1)).unwrap();
+    env.lantern(&["prepare", "--version", "1.4.0"]).success();
+    let size = store_size(&env);
+    // The store is that of a backup from before the second release, which the ledger knows.
+    std::fs::remove_dir_all(env.path(".lantern/store")).unwrap();
+    copy(&env.path("backup"), &env.path(".lantern/store"));
+    let out = env.lantern(&["prepare", "--version", "1.4.0"]).success();
+    assert!(out.stdout().contains("1.4.0 (2)"), "{}", out.whole());
+    assert_eq!(store_size(&env), size);
+    env.lantern(&["verify"]).success();
 }
 
 #[test]
