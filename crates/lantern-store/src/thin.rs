@@ -393,8 +393,9 @@ impl Replacing<'_> {
     }
 }
 
-/// Thins packs that were just written, or by a run that was cut, and that nothing names yet: those of which much is saved are written once more and removed.
-/// `earlier` is what the build before holds. Returns the bytes of those of `packs` that are removed, and of what was written in their place; none when somebody asked to stop.
+/// Thins packs that were just written, or by a run that was cut, and that nothing names yet: those of which much is saved are written once more
+/// and removed. `earlier` is what the build before holds. Returns the bytes of those of `packs` that are removed, and of what was written in
+/// their place; none when somebody asked to stop.
 ///
 /// # Errors
 /// [`StoreError`]; until all of it is written, everything stays.
