@@ -14,7 +14,7 @@ use lantern_core::compression::Compression;
 use lantern_core::digest::{Digest, RecipeId, TreeId};
 use lantern_core::parallel::processors;
 use lantern_core::path::TreePath;
-use lantern_core::progress::{Meter, Progress, Task};
+use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::{Node, Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
@@ -23,10 +23,12 @@ use crate::pack::PackWriter;
 use crate::recipe::{ChunkRef, Encoded, Entry, Writer};
 use crate::store::{Store, StoreError};
 use crate::thin::thin;
-use earlier::{Earlier, Following, Looked};
+use earlier::{Earlier, Following};
 use lantern_chunker::Profile;
+use read::{Cutter, hash_all, read_all, with_digests};
 
 mod earlier;
+mod read;
 
 /// Bytes that travel between the threads at a time.
 const BLOCK_LEN: usize = 512 * 1024;
@@ -214,14 +216,6 @@ struct FileRead {
     chunks: FileChunks,
 }
 
-/// What the reading thread says of a file.
-enum Part {
-    /// All there is to say.
-    Known(FileRead),
-    /// Its digest is with the thread that hashes files.
-    Cut { size: u64, executable: bool, chunks: usize },
-}
-
 enum FileChunks {
     /// So many of those that were cut, in the order of reading.
     Cut(usize),
@@ -315,7 +309,7 @@ fn seal_knowing(
         let following = earlier.as_ref().map(Following::new);
         let reading = scope.spawn(move || {
             let block = Block::new(0, spare.take());
-            let cutter = Cutter { block, cut_to: 0, following, spare, out: (&hash_sender, &block_sender) };
+            let cutter = Cutter::new(block, following, spare, (&hash_sender, &block_sender));
             read_all(entries, (source, looked), profile, meter, progress, cutter)
         });
         let hashing = scope.spawn(move || hash_all(&hash_receiver, spare));
@@ -351,158 +345,6 @@ fn seal_knowing(
     }
     store.write_recipe(recipe, &root, &entries, &known, &tree)?;
     Ok((SealedTree { id: root.tree, recipe, read: total, new_chunks, new_stored, tree }, known))
-}
-
-fn read_all(
-    entries: &[SourceEntry],
-    (source, looked): (&dyn Source, Vec<Looked>),
-    profile: Profile,
-    meter: &dyn Meter,
-    progress: &dyn Progress,
-    mut cutter: Cutter<'_>,
-) -> Result<Vec<Part>, SealError> {
-    let mut files = Vec::with_capacity(entries.len());
-    let looked = looked.into_iter().chain(std::iter::repeat_with(|| Looked::Not));
-    for ((index, entry), looked) in entries.iter().enumerate().zip(looked) {
-        let is_counted = match looked {
-            Looked::Same(file) => {
-                files.push(Part::Known(file));
-                continue;
-            }
-            looked => matches!(looked, Looked::Differs),
-        };
-        let SourceKind::File { size } = entry.kind else {
-            let node = match &entry.kind {
-                SourceKind::Link { target } => Node::Link { target: target.clone() },
-                _ => Node::EmptyFolder,
-            };
-            files.push(Part::Known(FileRead { node, chunks: FileChunks::Cut(0) }));
-            continue;
-        };
-        let failed = |e| SealError::Read { path: entry.path.clone(), source: e };
-        let mut reader = source.open(index).map_err(failed)?;
-        cutter.begin(&entry.path);
-        let (mut read, mut chunks, mut executable) = (0, 0, false);
-        loop {
-            if progress.stopped() {
-                return Err(SealError::Stopped);
-            }
-            let start = cutter.block.data.len();
-            (&mut reader).take(BLOCK_LEN as u64 / 2).read_to_end(&mut cutter.block.data).map_err(failed)?;
-            let fresh = cutter.block.data.get(start..).unwrap_or_default();
-            if read == 0 {
-                executable = source.is_executable(index, fresh.get(..8).unwrap_or(fresh));
-            }
-            if fresh.is_empty() {
-                break;
-            }
-            read += fresh.len() as u64;
-            if !is_counted {
-                meter.add(fresh.len() as u64);
-            }
-            // A file that grows without end would be read without end.
-            if read > size {
-                return Err(SealError::Changed { path: entry.path.clone() });
-            }
-            chunks += cutter.cut(profile, false)?;
-        }
-        chunks += cutter.cut(profile, true)?;
-        cutter.end();
-        if read != size || !source.is_unchanged(index).map_err(failed)? {
-            return Err(SealError::Changed { path: entry.path.clone() });
-        }
-        files.push(Part::Cut { size, executable, chunks });
-    }
-    cutter.send()?;
-    Ok(files)
-}
-
-/// Hashes files; returns their digests in the order of reading.
-fn hash_all(blocks: &Receiver<Arc<Block>>, spare: &Spare) -> Vec<Digest> {
-    let mut out = Vec::new();
-    let mut hasher = blake3::Hasher::new();
-    for block in blocks {
-        let mut start = 0;
-        for end in &block.ends {
-            hasher.update(block.data.get(start..*end).unwrap_or_default());
-            out.push(Digest::from_bytes(*hasher.finalize().as_bytes()));
-            hasher.reset();
-            start = *end;
-        }
-        hasher.update(block.data.get(start..).unwrap_or_default());
-        spare.give_last(block);
-    }
-    out
-}
-
-fn with_digests(parts: Vec<Part>, digests: Vec<Digest>) -> Vec<FileRead> {
-    let mut digests = digests.into_iter();
-    let file = |part| match part {
-        Part::Known(file) => file,
-        Part::Cut { size, executable, chunks } => {
-            let digest = digests.next().expect("every file's end was sent");
-            FileRead { node: Node::File { size, digest, executable }, chunks: FileChunks::Cut(chunks) }
-        }
-    };
-    parts.into_iter().map(file).collect()
-}
-
-/// Collects bytes and cuts; sends a block when it is large enough.
-struct Cutter<'a> {
-    block: Block,
-    /// Up to here the block's bytes are cut.
-    cut_to: usize,
-    /// What is expected from the build before, if there is one.
-    following: Option<Following<'a>>,
-    spare: &'a Spare,
-    /// To the thread that hashes files, and to the workers.
-    out: (&'a SyncSender<Arc<Block>>, &'a SyncSender<Arc<Block>>),
-}
-
-impl Cutter<'_> {
-    /// Begins a file.
-    fn begin(&mut self, path: &TreePath) {
-        if let Some(following) = &mut self.following {
-            following.begin(path);
-        }
-    }
-
-    /// Ends a file, all of which is cut.
-    fn end(&mut self) {
-        self.block.ends.push(self.cut_to);
-    }
-
-    /// Cuts what can be cut; at a file's end, everything. Returns how many chunks that made.
-    fn cut(&mut self, profile: Profile, at_end: bool) -> Result<usize, SealError> {
-        let mut made = 0;
-        while let Some(rest) = self.block.data.get(self.cut_to..) {
-            if rest.is_empty() || (!at_end && rest.len() < Profile::MAX_LEN) {
-                break;
-            }
-            let (len, digest) = match &mut self.following {
-                Some(following) => following.cut(profile, rest, at_end),
-                None => (profile.cut(rest), None),
-            };
-            self.block.chunks.push((u32::try_from(len).expect("a chunk has at most MAX_LEN bytes"), digest));
-            self.cut_to += len;
-            made += 1;
-        }
-        if self.cut_to >= BLOCK_LEN {
-            self.send()?;
-        }
-        Ok(made)
-    }
-
-    fn send(&mut self) -> Result<(), SealError> {
-        let mut rest = self.spare.take();
-        rest.extend(self.block.data.drain(self.cut_to..));
-        self.cut_to = 0;
-        let next = Block::new(self.block.sequence + 1, rest);
-        let block = Arc::new(std::mem::replace(&mut self.block, next));
-        let (to_hash, to_pack) = self.out;
-        // Nobody listens when packing failed; that error is the one to tell.
-        to_hash.send(block.clone()).and_then(|()| to_pack.send(block)).map_err(|_| SealError::Stopped)
-    }
 }
 
 fn work(

@@ -5,6 +5,7 @@
 //! files that nobody names yet, and the next run finds or rewrites them.
 
 mod bases;
+mod checked;
 mod fresh;
 mod located;
 mod open_packs;
@@ -13,17 +14,14 @@ use std::collections::{BTreeSet, HashMap};
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, RecipeId, ReleaseId, TreeId};
-use lantern_core::progress::Silent;
 use lantern_core::release::{self, RecordError, ReleaseRecord};
 use lantern_core::tree::{Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
-use crate::codec::Codec;
-use crate::codec::difference::Bases;
 use crate::durable::{self, DurableError};
 use crate::pack::{self, ChunkEntry, Foot, PackError, PackWriter};
 use crate::recipe::{self, Entry, RecipeError, Root, SegmentRef};
@@ -111,22 +109,12 @@ impl StoreError {
     }
 }
 
-/// Bytes of a pack that are read and hashed at a time.
-const READ_LEN: usize = 256 * 1024;
-
-/// What is known of a pack since a store was opened.
-#[derive(Debug, Default)]
-struct Checked {
-    is_intact: OnceLock<bool>,
-    is_sound: OnceLock<bool>,
-}
-
 /// A folder of sealed builds.
 #[derive(Debug, Clone)]
 pub struct Store {
     root: PathBuf,
     /// Packs that were checked since this was opened, shared by its clones: a pack is checked when it is first relied on.
-    checked: Arc<Mutex<HashMap<Digest, Arc<Checked>>>>,
+    checked: Arc<Mutex<HashMap<Digest, Arc<checked::Checked>>>>,
     /// Packs that were found to be damaged since this was opened: a disk may refuse their marks.
     found_damaged: Arc<Mutex<BTreeSet<Digest>>>,
     /// Where its whole chunks lie, once somebody had to know.
@@ -156,79 +144,6 @@ impl Store {
 
     fn mark_path(&self, pack: &Digest) -> PathBuf {
         self.root.join("damaged").join(pack.hex())
-    }
-
-    /// Whether a pack can be relied on: its bytes are what its name says, and so are those of the packs that what it is different from
-    /// lies in. It is read the first time that this is asked; one that is damaged gets a mark, and nothing relies on it any more.
-    ///
-    /// What is in it is not unpacked: it was when it came, from wherever it came, and whoever reads a chunk compares it with its digest.
-    pub fn is_sound(&self, pack: &Digest) -> bool {
-        let checked = self.checked_of(pack);
-        *checked.is_sound.get_or_init(|| self.is_intact(pack) && self.has_bases_of(pack))
-    }
-
-    /// Whether a pack's bytes are what its name says.
-    fn is_intact(&self, pack: &Digest) -> bool {
-        let checked = self.checked_of(pack);
-        *checked.is_intact.get_or_init(|| {
-            let read = self.open_pack(pack).and_then(|file| {
-                let (mut reader, mut buffer) = (file.take(pack::MAX_PACK_LEN as u64 + 1), vec![0; READ_LEN]);
-                let found = Digest::of_reader(&mut reader, &mut buffer, &Silent, &Silent);
-                let found = found.map_err(DurableError::on("read", &self.pack_path(pack)))?;
-                let source = PackError::Name { expected: *pack };
-                if found == *pack { Ok(()) } else { Err(StoreError::Pack { pack: *pack, source }) }
-            });
-            self.mark_if_damaged(pack, read).is_some()
-        })
-    }
-
-    /// Whether what is in a pack as a difference can be made whole.
-    fn has_bases_of(&self, pack: &Digest) -> bool {
-        let bases = self.pack_table(pack).and_then(|(_, entries)| {
-            let differences: Vec<_> = entries.into_iter().filter(|entry| entry.codec == Codec::Difference).collect();
-            if differences.is_empty() { Ok(Vec::new()) } else { self.bases_of(pack, &differences) }
-        });
-        let Some(bases) = self.mark_if_damaged(pack, bases) else { return false };
-        let bases: BTreeSet<Digest> = bases.into_iter().flatten().collect();
-        if bases.is_empty() {
-            return true;
-        }
-        let Ok(Some(whole)) = self.whole_chunks(None) else { return false };
-        let are_there = bases.iter().all(|base| whole.find(base).any(|(pack, _)| self.is_intact(&pack)));
-        if !are_there {
-            // It is known here all the same; without the mark the next run has to find it again.
-            let _ = self.mark_damaged(pack);
-        }
-        are_there
-    }
-
-    /// Unpacks all that is in a pack; one that is damaged gets a mark.
-    ///
-    /// # Errors
-    /// [`StoreError`] when it cannot be read; damage is no error here.
-    pub(crate) fn look_into(&self, pack: &Digest, bases: &dyn Bases) -> Result<(), StoreError> {
-        let verified =
-            |bytes: &[u8]| pack::verify(*pack, bytes, bases).map_err(|source| StoreError::Pack { pack: *pack, source });
-        match self.read_pack(pack).and_then(|bytes| verified(&bytes)) {
-            Err(error) if !matches!(error, StoreError::Pack { .. }) => Err(error),
-            read => {
-                self.mark_if_damaged(pack, read);
-                Ok(())
-            }
-        }
-    }
-
-    /// Marks a pack as damaged that was read, if it is.
-    fn mark_if_damaged<T>(&self, pack: &Digest, read: Result<T, StoreError>) -> Option<T> {
-        if matches!(read, Err(StoreError::Pack { .. })) {
-            // It is known here all the same; without the mark the next run has to find it again.
-            let _ = self.mark_damaged(pack);
-        }
-        read.ok()
-    }
-
-    fn checked_of(&self, pack: &Digest) -> Arc<Checked> {
-        self.checked.lock().unwrap_or_else(PoisonError::into_inner).entry(*pack).or_default().clone()
     }
 
     /// Marks a pack as damaged: what it holds counts as not there, and is sealed again from exports.
@@ -330,8 +245,7 @@ impl Store {
         durable::remove_file(&self.mark_path(name))?;
         self.found().remove(name);
         self.whole().is_behind = true;
-        let checked = Checked { is_intact: OnceLock::from(true), is_sound: OnceLock::from(true) };
-        self.checked.lock().unwrap_or_else(PoisonError::into_inner).insert(*name, Arc::new(checked));
+        self.was_written(name);
         Ok(())
     }
 
