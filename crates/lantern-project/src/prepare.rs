@@ -432,9 +432,8 @@ impl Session {
     /// does not, as after a backup came back, has nothing to offer.
     fn last_sealed(&self, board: &Board, target: &Name) -> Option<TargetRecord> {
         let is_here = |r: &&KnownRelease| r.found_at.is_none() && r.has(target) && !board.freed.contains(&r.id);
-        let mut releases: Vec<_> = board.releases.iter().filter(is_here).collect();
-        releases.sort_unstable_by_key(|release| std::cmp::Reverse(release.name.number));
-        let record = releases.into_iter().find_map(|release| self.workspace.store.record(release.id).ok())?;
+        let mut newest = board.newest_first().into_iter().filter(is_here);
+        let record = newest.find_map(|release| self.workspace.store.record(release.id).ok())?;
         record.targets.into_iter().find(|of| of.target == *target)
     }
 

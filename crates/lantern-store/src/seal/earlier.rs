@@ -129,15 +129,12 @@ impl Earlier {
             processors(),
             || vec![0; READ_LEN],
             |buffer, _, (index, size)| {
-                let same = match digest(source, (*index, *size), buffer, meter, progress) {
-                    Ok(read) => read.and_then(|(digest, executable)| {
-                        let file = self.find(*size, digest)?;
-                        let node = Node::File { size: *size, digest, executable };
-                        are_sound(store, known, self.chunks(file))
-                            .then_some(FileRead { node, chunks: FileChunks::Earlier(file) })
-                    }),
-                    Err(_) => None,
-                };
+                let read = digest(source, (*index, *size), buffer, meter, progress).ok().flatten();
+                let same = read.and_then(|(digest, executable)| {
+                    let file = self.find(*size, digest).filter(|file| are_sound(store, known, self.chunks(*file)))?;
+                    let node = Node::File { size: *size, digest, executable };
+                    Some(FileRead { node, chunks: FileChunks::Earlier(file) })
+                });
                 if progress.stopped() {
                     return Err(SealError::Stopped);
                 }
@@ -176,8 +173,8 @@ impl<'a> Following<'a> {
         if let Some((chunk, ends)) = self.next.and_then(|next| self.earlier.at(next)) {
             let len = chunk.len as usize;
             // What a file ends with is cut where it ends, and nowhere else.
-            let ends_too = !ends || (at_end && len == data.len());
-            if let Some(expected) = data.get(..len).filter(|_| ends_too)
+            let may_come = !ends || (at_end && len == data.len());
+            if let Some(expected) = data.get(..len).filter(|_| may_come)
                 && Digest::of(expected) == chunk.digest
             {
                 self.next = self.next.map(|next| next + 1);
@@ -310,6 +307,14 @@ mod tests {
         files.into_iter().map(|(name, seed, len)| (name, noise(seed, len))).collect()
     }
 
+    /// A store with the build before, its files, and what came of it.
+    fn sealed_before() -> (tempfile::TempDir, Store, BTreeMap<&'static str, Vec<u8>>, SealedTree) {
+        let (temp, files) = (tempfile::tempdir().unwrap(), before());
+        let store = Store::at(temp.path());
+        let one = Counted::of(&files).seal(&store, None, &Silent).unwrap();
+        (temp, store, files, one)
+    }
+
     /// As it comes out of a store that has nothing.
     fn alone(files: &BTreeMap<&str, Vec<u8>>) -> SealedTree {
         let temp = tempfile::tempdir().unwrap();
@@ -318,10 +323,7 @@ mod tests {
 
     #[test]
     fn what_the_build_before_has_is_read_once_under_any_name() {
-        let temp = tempfile::tempdir().unwrap();
-        let store = Store::at(temp.path());
-        let mut files = before();
-        let one = Counted::of(&files).seal(&store, None, &Silent).unwrap();
+        let (_temp, store, mut files, one) = sealed_before();
         // One is renamed, one has another byte, one is new.
         let sky = files.remove("sky.pack").unwrap();
         files.insert("sky/night.pack", sky);
@@ -346,9 +348,7 @@ mod tests {
 
     #[test]
     fn a_file_in_a_damaged_pack_is_sealed_again() {
-        let temp = tempfile::tempdir().unwrap();
-        let files = before();
-        let one = Counted::of(&files).seal(&Store::at(temp.path()), None, &Silent).unwrap();
+        let (temp, _, files, one) = sealed_before();
         let store = Store::at(temp.path());
         let [pack] = store.packs().unwrap()[..] else { panic!("one pack has it all") };
         let mut bytes = store.read_pack(&pack).unwrap();
@@ -369,10 +369,7 @@ mod tests {
 
     #[test]
     fn the_bit_of_a_program_is_that_of_now_and_a_file_that_moves_is_refused() {
-        let temp = tempfile::tempdir().unwrap();
-        let store = Store::at(temp.path());
-        let files = before();
-        let one = Counted::of(&files).seal(&store, None, &Silent).unwrap();
+        let (_temp, store, files, one) = sealed_before();
         let two = Counted { executable: true, ..Counted::of(&files) }.seal(&store, Some(&one), &Silent).unwrap();
         let bits = two.tree.iter().map(|(_, node)| matches!(node, Node::File { executable: true, .. }));
         assert_eq!(bits.collect::<Vec<_>>(), [true, true, true, true]);
@@ -382,10 +379,7 @@ mod tests {
 
     #[test]
     fn a_recipe_that_is_gone_has_nothing_to_offer() {
-        let temp = tempfile::tempdir().unwrap();
-        let store = Store::at(temp.path());
-        let files = before();
-        let one = Counted::of(&files).seal(&store, None, &Silent).unwrap();
+        let (_temp, store, files, one) = sealed_before();
         store.remove_recipe(one.recipe).unwrap();
         let source = Counted::of(&files);
         assert_eq!(source.seal(&store, Some(&one), &Silent).unwrap().recipe, one.recipe);

@@ -8,8 +8,8 @@ use lantern_core::digest::Digest;
 use lantern_core::progress::Silent;
 
 use super::{Store, StoreError};
-use crate::codec::Codec;
 use crate::codec::difference::Bases;
+use crate::codec::{Codec, CodecError};
 use crate::durable::DurableError;
 use crate::pack::{self, PackError};
 
@@ -50,22 +50,23 @@ impl Store {
 
     /// Whether what is in a pack as a difference can be made whole.
     fn has_bases_of(&self, pack: &Digest) -> bool {
-        let bases = self.pack_table(pack).and_then(|(_, entries)| {
-            let differences: Vec<_> = entries.into_iter().filter(|entry| entry.codec == Codec::Difference).collect();
-            if differences.is_empty() { Ok(Vec::new()) } else { self.bases_of(pack, &differences) }
-        });
-        let Some(bases) = self.mark_if_damaged(pack, bases) else { return false };
-        let bases: BTreeSet<Digest> = bases.into_iter().flatten().collect();
-        if bases.is_empty() {
-            return true;
+        let found = self.find_bases_of(pack);
+        self.mark_if_damaged(pack, found).is_some()
+    }
+
+    fn find_bases_of(&self, pack: &Digest) -> Result<(), StoreError> {
+        let mut differences = self.pack_table(pack)?.1;
+        differences.retain(|entry| entry.codec == Codec::Difference);
+        if differences.is_empty() {
+            return Ok(());
         }
-        let Ok(Some(whole)) = self.whole_chunks(None) else { return false };
-        let are_there = bases.iter().all(|base| whole.find(base).any(|(pack, _)| self.is_intact(&pack)));
-        if !are_there {
-            // It is known here all the same; without the mark the next run has to find it again.
-            let _ = self.mark_damaged(pack);
+        let bases: BTreeSet<Digest> = self.bases_of(pack, &differences)?.into_iter().flatten().collect();
+        let whole = self.whole_chunks(None)?.unwrap_or_default();
+        let is_lost = |base: &Digest| !whole.find(base).any(|(pack, _)| self.is_intact(&pack));
+        match bases.into_iter().find(is_lost) {
+            None => Ok(()),
+            Some(base) => Err(StoreError::Pack { pack: *pack, source: CodecError::WithoutBase(base).into() }),
         }
-        are_there
     }
 
     /// Unpacks all that is in a pack; one that is damaged gets a mark.
