@@ -261,18 +261,12 @@ pub fn from_hex(text: &str) -> Option<Vec<u8>> {
     pairs.iter().map(|[high, low]| Some(nibble(*high)? << 4 | nibble(*low)?)).collect()
 }
 
-/// Returns where some bytes stand in others, from a place on.
-#[expect(clippy::indexing_slicing, reason = "the position never passes the end")]
+/// Returns where some bytes stand in others, from a place on; no bytes stand nowhere.
 pub fn find(bytes: &[u8], what: &[u8], from: usize) -> Option<usize> {
-    let first = *what.first()?;
-    let mut at = from;
-    loop {
-        at += bytes.get(at..)?.iter().position(|b| *b == first)?;
-        if bytes[at..].starts_with(what) {
-            return Some(at);
-        }
-        at += 1;
+    if what.is_empty() {
+        return None;
     }
+    Some(from + memchr::memmem::find(bytes.get(from..)?, what)?)
 }
 
 #[cfg(test)]
@@ -312,5 +306,13 @@ mod tests {
             assert!(ByteReader::new(&bytes[..len]).u64("a number").is_err());
         }
         assert_eq!(ByteReader::new(&bytes).u64("a number"), Ok(0x0101_0101_0101_0101));
+    }
+
+    #[test]
+    fn bytes_are_found_from_a_place_on() {
+        let text = b"low tide, high tide, tid";
+        let found = |what: &[u8], from| find(text, what, from);
+        assert_eq!([found(b"tide", 0), found(b"tide", 4), found(b"tide", 5)], [Some(4), Some(4), Some(15)]);
+        assert_eq!([found(b"tide", 16), found(b"", 0), found(b"l", text.len() + 1)], [None; 3]);
     }
 }

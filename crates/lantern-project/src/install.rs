@@ -134,6 +134,9 @@ impl Fetch for FromBranch<'_> {
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         self.player.pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
     }
+    fn give_back(&self, memory: Vec<u8>) {
+        self.player.give_back(memory);
+    }
     fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
         let far = || FetchError::new("an update file of more than 4 GiB", true);
         let offset = u32::try_from(offset).map_err(|_| far())?;

@@ -2,6 +2,8 @@
 
 pub mod difference;
 
+use std::io::Cursor;
+
 use lantern_chunker::Profile;
 use lantern_core::compression::Compression;
 use lantern_core::digest::Digest;
@@ -110,9 +112,8 @@ const TWICE: usize = 3;
 /// stretch gives the same samples wherever it lies.
 fn repeats(raw: &[u8]) -> bool {
     let mark = *raw.first().unwrap_or(&0);
-    let behind = raw.iter().enumerate().filter(|(_, byte)| **byte == mark);
-    let mut samples: Vec<u64> =
-        behind.filter_map(|(at, _)| raw.get(at + 1..)?.first_chunk().map(|bytes| u64::from_le_bytes(*bytes))).collect();
+    let sample = |at: usize| raw.get(at + 1..)?.first_chunk().map(|bytes| u64::from_le_bytes(*bytes));
+    let mut samples: Vec<u64> = memchr::memchr_iter(mark, raw).filter_map(sample).collect();
     samples.sort_unstable();
     samples.windows(2).filter(|two| two.first() == two.last()).count() >= TWICE
 }
@@ -210,6 +211,32 @@ impl Unpacker {
     }
 }
 
+impl Unpacker {
+    /// As [`Self::unpack`], behind what is in `out` already. After an error something of it may be there.
+    ///
+    /// # Errors
+    /// [`CodecError`].
+    pub fn unpack_behind(
+        &mut self,
+        out: &mut Vec<u8>,
+        (codec, stored): (Codec, &[u8]),
+        raw_len: usize,
+        bases: &dyn Bases,
+    ) -> Result<(), CodecError> {
+        if codec != Codec::Zstd || raw_len > MAX_RAW_LEN {
+            out.extend_from_slice(self.unpack(codec, stored, raw_len, bases)?);
+            return Ok(());
+        }
+        let start = out.len();
+        out.reserve(raw_len);
+        let mut behind = Cursor::new(&mut *out);
+        behind.set_position(start as u64);
+        let done = self.decompressor.decompress_to_buffer(stored, &mut behind);
+        let found = done.map_err(|e| CodecError::Damaged(e.to_string()))?;
+        if found == raw_len { Ok(()) } else { Err(CodecError::Length { found, expected: raw_len }) }
+    }
+}
+
 impl std::fmt::Debug for Unpacker {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Unpacker").finish_non_exhaustive()
@@ -253,6 +280,26 @@ mod tests {
             assert!(!is_packed(&raw));
             assert_eq!(Packer::new().pack(&raw).0, Codec::Zstd);
         }
+    }
+
+    #[test]
+    fn what_is_unpacked_behind_other_bytes_leaves_them() {
+        let letters = b"low tide, high tide, ".repeat(100);
+        let mut packer = Packer::new();
+        let mut unpacker = Unpacker::new();
+        let mut out = b"before".to_vec();
+        for raw in [letters.as_slice(), b"x7", &letters[..300]] {
+            let stored = packer.pack(raw);
+            let before = out.clone();
+            unpacker.unpack_behind(&mut out, stored, raw.len(), &NoBases).unwrap();
+            assert_eq!(out, [&before, raw].concat());
+            let wrong = unpacker.unpack_behind(&mut out, stored, raw.len() + 1, &NoBases);
+            assert!(matches!(wrong, Err(CodecError::Length { .. })));
+            out.truncate(before.len() + raw.len());
+        }
+        let bomb = zstd::bulk::compress(&vec![0; 10 << 20], 3).unwrap();
+        assert!(unpacker.unpack_behind(&mut out, (Codec::Zstd, &bomb), 1000, &NoBases).is_err());
+        assert!(out.capacity() < 1 << 20);
     }
 
     #[test]

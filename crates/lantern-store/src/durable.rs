@@ -208,6 +208,29 @@ pub fn open_own(path: &Path, create: bool) -> io::Result<File> {
     Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a plain file"))
 }
 
+/// Writes all bytes at a place of a file.
+#[cfg(unix)]
+pub(crate) fn write_all_at(file: &File, bytes: &[u8], offset: u64) -> io::Result<()> {
+    std::os::unix::fs::FileExt::write_all_at(file, bytes, offset)
+}
+
+/// Windows: it moves the file's own place as well, at which nobody writes.
+#[cfg(windows)]
+pub(crate) fn write_all_at(file: &File, mut bytes: &[u8], mut offset: u64) -> io::Result<()> {
+    while !bytes.is_empty() {
+        match std::os::windows::fs::FileExt::seek_write(file, bytes, offset) {
+            Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
+            Ok(written) => {
+                bytes = bytes.get(written..).unwrap_or_default();
+                offset += written as u64;
+            }
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(())
+}
+
 #[cfg(unix)]
 fn no_follow(options: &mut fs::OpenOptions) {
     use std::os::unix::fs::OpenOptionsExt;

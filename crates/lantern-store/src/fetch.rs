@@ -63,6 +63,8 @@ pub trait Fetch: Sync {
     fn update(&self, _from: RecipeId, _to: RecipeId, _offset: u64, _len: u32) -> Result<Vec<u8>, FetchError> {
         Err(FetchError::new("there are no update files", true))
     }
+    /// Takes back the memory that a piece came in, for the next one to come in.
+    fn give_back(&self, _: Vec<u8>) {}
     /// Gives what the chunks in packs may be differences to: nothing, but where the source is a store on this computer.
     fn bases(&self) -> Box<dyn Bases + '_> {
         Box::new(NoBases)
@@ -106,6 +108,9 @@ impl Fetch for Counted<'_> {
     }
     fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
         self.count(self.source.update(from, to, offset, len))
+    }
+    fn give_back(&self, memory: Vec<u8>) {
+        self.source.give_back(memory);
     }
     fn bases(&self) -> Box<dyn Bases + '_> {
         self.source.bases()

@@ -7,6 +7,7 @@
 //! `docs/formats/install.md`.
 
 mod disk;
+mod fill;
 mod gather;
 mod journal;
 mod plan;

@@ -245,4 +245,6 @@ pub trait Player: Sync {
         offset: u32,
         len: u32,
     ) -> Result<Vec<u8>, StorefrontError>;
+    /// Takes back the memory that a part came in, for the next one to come in.
+    fn give_back(&self, _: Vec<u8>) {}
 }

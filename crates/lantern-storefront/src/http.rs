@@ -5,6 +5,7 @@ mod branch_names;
 mod pace;
 mod player;
 mod publisher;
+mod spare;
 mod time_stamps;
 mod waiting;
 
@@ -19,6 +20,7 @@ use reqwest::blocking::{Client, Request, RequestBuilder, Response};
 use reqwest::header::RETRY_AFTER;
 
 use self::pace::Pace;
+use self::spare::{MOST_AT_ONCE, Spare, read_into};
 use self::waiting::{pause, unless_stopped};
 use crate::StorefrontError;
 use crate::opening::Opening;
@@ -61,6 +63,8 @@ pub struct HttpStorefront {
     is_patient: AtomicBool,
     /// How content that is sent is cut, by how fast the line is.
     pace: Pace,
+    /// For the content that comes.
+    spare: Spare,
 }
 
 /// What is in the way of sending a request again when it failed.
@@ -153,6 +157,7 @@ impl HttpStorefront {
             plays_as_maker: AtomicBool::new(false),
             is_patient: AtomicBool::new(false),
             pace: Pace::default(),
+            spare: Spare::default(),
         })
     }
 
@@ -305,10 +310,10 @@ impl HttpStorefront {
 
     fn read(&self, response: Response, limit: u64) -> Result<Vec<u8>, StorefrontError> {
         let may_be_done = may_change(&response);
-        let read = move || {
-            let mut bytes = Vec::new();
-            response.take(limit + 1).read_to_end(&mut bytes).map(|_| bytes)
-        };
+        // A server need not say how much comes; of a part that was asked for it is known.
+        let expected = response.content_length().unwrap_or(if limit <= MOST_AT_ONCE { limit } else { 0 }).min(limit);
+        let memory = self.spare.take(expected);
+        let read = move || read_into(memory, expected, &mut response.take(limit + 1));
         let bytes = match unless_stopped(&self.opening.stop, grace(may_be_done), read) {
             Ok(Some(Ok(bytes))) => bytes,
             Ok(Some(Err(source))) => {

@@ -3,7 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 use std::sync::mpsc::RecvTimeoutError;
 use std::time::Duration;
 
@@ -13,6 +14,7 @@ use lantern_core::parallel::{each, processors};
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree};
 
+use super::fill::{Filler, Passed};
 use super::journal::STAGE;
 use super::plan::{self, Plan};
 use super::state::Folder;
@@ -23,8 +25,8 @@ use crate::codec::difference::Bases;
 use crate::durable;
 use crate::fetch::{FETCHERS, Fetch, SMALL_FETCHERS, again, locate};
 use crate::locator::Location;
-use crate::pack::{self, ChunkEntry};
-use crate::recipe::Entry;
+use crate::pack::{ChunkEntry, PackError};
+use crate::recipe::{ChunkRef, Entry};
 use crate::room_left;
 
 /// How often what has come is written to the disk.
@@ -46,11 +48,28 @@ pub(super) fn recipes(folder: &Folder, ids: &[RecipeId], fetch: &dyn Fetch) -> R
 
 /// A place in a staged file that a chunk fills. There are as many as the build has chunks: nothing more is kept of each.
 #[derive(Clone, Copy)]
-struct Slot {
+pub(super) struct Slot {
     chunk: Digest,
     len: u32,
     file: u32,
     offset: u64,
+}
+
+impl Slot {
+    /// The file, and the offset in it.
+    pub(super) const fn place(&self) -> (u32, u64) {
+        (self.file, self.offset)
+    }
+
+    #[cfg(test)]
+    pub(super) const fn at(chunk: ChunkRef, (file, offset): (u32, u64)) -> Self {
+        Self { chunk: chunk.digest, len: chunk.len, file, offset }
+    }
+
+    #[cfg(test)]
+    pub(super) const fn chunk(&self) -> ChunkRef {
+        ChunkRef { digest: self.chunk, len: self.len }
+    }
 }
 
 /// Every slot of a build, those of one chunk side by side.
@@ -76,7 +95,7 @@ impl Slots {
     fn find(&self, chunk: &Digest) -> &[Slot] {
         let start = self.0.partition_point(|slot| slot.chunk < *chunk);
         let rest = self.0.get(start..).unwrap_or_default();
-        rest.get(..rest.partition_point(|slot| slot.chunk == *chunk)).unwrap_or_default()
+        rest.get(..rest.iter().take_while(|slot| slot.chunk == *chunk).count()).unwrap_or_default()
     }
 
     /// Those of each chunk.
@@ -125,12 +144,26 @@ pub(super) fn stage(
     }
     let made = updates::make(folder, plan, offers, [(old_ids, old), (ids, new)], (&stage, was_there), fetch, progress)?;
     let slots = Slots::of(plan, &made);
-    let missing = gather_here(folder, plan, old, &slots, (&stage, was_there), progress)?;
-    let ranges = ranges(folder, ids, missing, fetch)?;
-    let total: u64 = ranges.iter().map(|range| u64::from(range.len())).sum();
-    receive(&stage, &writes, &slots, &ranges, total, fetch, progress)?;
-    let verified = jiff::Timestamp::now();
-    finish_files(&stage, writes, plan, &made, progress)?;
+    let passed = Passed::none(&plan.write);
+    let missing = gather_here(folder, plan, old, &slots, (Filler::new(&stage, &passed), was_there), progress)?;
+    let receive = |chunks: &[Digest], compare| {
+        let ranges = ranges(folder, ids, chunks, fetch)?;
+        receive((&stage, &passed), &writes, &slots, (&ranges, compare), fetch, progress)
+    };
+    receive(&missing, Compare::Files)?;
+    let mut verified = jiff::Timestamp::now();
+    let staged = Staged { stage: &stage, plan, made: &made, passed: &passed };
+    let wrong = staged.check(&writes, progress)?;
+    if !wrong.is_empty() {
+        // Something came wrong: once more only what did.
+        receive(&staged.came_wrong(&wrong, &missing)?, Compare::Chunks)?;
+        verified = jiff::Timestamp::now();
+        if let Some(file) = staged.check(&writes, progress)?.first() {
+            return Err(staged.wrong(*file)?);
+        }
+    }
+    writes.finish(&stage).map_err(InstallError::io("bring to the disk", &stage))?;
+    failpoint::pass();
     Ok(verified)
 }
 
@@ -141,11 +174,11 @@ fn gather_here(
     plan: &Plan<'_>,
     old: &[Entry],
     slots: &Slots,
-    (stage, was_there): (&Path, bool),
+    (mut filler, was_there): (Filler<'_>, bool),
     progress: &dyn Progress,
 ) -> Result<Vec<Digest>, InstallError> {
+    let stage = filler.stage();
     let old_chunks = index_old(old, plan, slots);
-    let mut filler = Filler::new(stage);
     let mut missing: Vec<Digest> = Vec::new();
     let mut runs: Vec<Run> = Vec::new();
     for slots in slots.by_chunk() {
@@ -178,6 +211,7 @@ fn gather_here(
             None => missing.push(first.chunk),
         }
     }
+    filler.flush().map_err(InstallError::io("write", stage))?;
     drop(old_chunks);
     copy_runs(folder, plan, old, runs, stage, progress)?;
     Ok(missing)
@@ -341,35 +375,6 @@ fn read_chunk(path: &Path, offset: u64, len: u32, digest: &Digest) -> Option<Vec
     (Digest::of(&bytes) == *digest).then_some(bytes)
 }
 
-/// Writes chunks into staged files; the last file stays open, for neighbours mostly go to the same.
-struct Filler<'a> {
-    stage: &'a Path,
-    open: Option<(u32, File)>,
-}
-
-impl<'a> Filler<'a> {
-    fn new(stage: &'a Path) -> Self {
-        Self { stage, open: None }
-    }
-
-    fn fill(&mut self, bytes: &[u8], slots: &[Slot]) -> io::Result<()> {
-        use std::io::{Seek, SeekFrom, Write};
-        for slot in slots {
-            let file = match &mut self.open {
-                Some((number, file)) if *number == slot.file => file,
-                other => {
-                    let file = durable::open_own(&self.stage.join(slot.file.to_string()), false)?;
-                    &mut other.insert((slot.file, file)).1
-                }
-            };
-            file.seek(SeekFrom::Start(slot.offset))?;
-            failpoint::write()?;
-            file.write_all(bytes)?;
-        }
-        Ok(())
-    }
-}
-
 /// Finds the missing chunks, which are in order, in packs and joins neighbours.
 ///
 /// What lies between two neighbours comes along, and so must be named by a locator, too: a storefront hands out nothing
@@ -378,7 +383,7 @@ impl<'a> Filler<'a> {
 fn ranges(
     folder: &Folder,
     ids: &[RecipeId],
-    missing: Vec<Digest>,
+    missing: &[Digest],
     fetch: &dyn Fetch,
 ) -> Result<Vec<Range>, InstallError> {
     let is_missing = |chunk: &Digest| missing.binary_search(chunk).is_ok();
@@ -425,18 +430,27 @@ fn ranges(
     Ok(out)
 }
 
+/// What is compared with its digest while it comes.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Compare {
+    /// Each file, behind the last of its chunks.
+    Files,
+    /// Each chunk, too: something came wrong before.
+    Chunks,
+}
+
 fn receive(
-    stage: &Path,
+    (stage, passed): (&Path, &Passed<'_>),
     writes: &Writes,
     slots: &Slots,
-    ranges: &[Range],
-    total: u64,
+    (ranges, compare): (&[Range], Compare),
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<(), InstallError> {
     if ranges.is_empty() {
         return Ok(());
     }
+    let total = ranges.iter().map(|range| u64::from(range.len())).sum();
     let (meter, bases) = (progress.start(Task::Receive, Some(total)), fetch.bases());
     let (done, is_done) = std::sync::mpsc::channel::<()>();
     std::thread::scope(|scope| {
@@ -451,11 +465,12 @@ fn receive(
                 return Err(InstallError::Stopped);
             }
             // What came well of it is written once more, which changes nothing.
-            again(|| receive_range(filler, slots, range, (fetch, &*bases), unpacker), InstallError::is_wrong)?;
+            let once = || receive_range(filler, slots, (range, compare), (fetch, &*bases), unpacker);
+            again(once, InstallError::is_wrong)?;
             meter.add(u64::from(range.len()));
             Ok(())
         };
-        let tools = || (Unpacker::new(), Filler::new(stage));
+        let tools = || (Unpacker::new(), Filler::new(stage, passed));
         let (small, large): (Vec<&Range>, Vec<&Range>) = ranges.iter().partition(|range| range.len() <= SMALL_RANGE);
         let received = each(&large, FETCHERS, tools, work).and_then(|()| each(&small, SMALL_FETCHERS, tools, work));
         drop(done);
@@ -466,7 +481,7 @@ fn receive(
 fn receive_range(
     filler: &mut Filler<'_>,
     slots: &Slots,
-    range: &Range,
+    (range, compare): (&Range, Compare),
     (fetch, bases): (&dyn Fetch, &dyn Bases),
     unpacker: &mut Unpacker,
 ) -> Result<(), InstallError> {
@@ -480,84 +495,132 @@ fn receive_range(
     for entry in &range.chunks {
         let start = (entry.offset - range.start) as usize;
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
-        let wrong = |e: pack::PackError| InstallError::wrong("a chunk", e.is_newer(), &e);
-        let raw = pack::unpack(unpacker, entry, stored, bases).map_err(wrong)?;
-        filler.fill(raw, slots.find(&entry.digest)).map_err(InstallError::io("write", filler.stage))?;
-    }
-    Ok(())
-}
-
-/// Checks every staged file against its digest, sets its bit, and brings them to the disk together.
-fn finish_files(
-    stage: &Path,
-    writes: Writes,
-    plan: &Plan<'_>,
-    made: &HashSet<usize>,
-    progress: &dyn Progress,
-) -> Result<(), InstallError> {
-    // Kept until everything is on disk: the sync can take as long as the reading.
-    let meter = progress.start(Task::Verify, Some(plan.write.iter().map(|e| e.node.size()).sum()));
-    std::thread::scope(|scope| {
-        // The disk is written while the processors read: what is left for the last sync is little.
-        scope.spawn(|| writes.start());
-        each(
-            &plan.write,
-            processors(),
-            || (),
-            |(), file, entry| finish_file(stage, plan, file, entry, made.contains(&file), &*meter, progress),
-        )
-    })?;
-    writes.finish(stage).map_err(InstallError::io("bring to the disk", stage))?;
-    failpoint::pass();
-    Ok(())
-}
-
-fn finish_file(
-    stage: &Path,
-    plan: &Plan<'_>,
-    file: usize,
-    entry: &Entry,
-    is_compared: bool,
-    meter: &dyn Meter,
-    progress: &dyn Progress,
-) -> Result<(), InstallError> {
-    let Node::File { size, digest, executable } = &entry.node else {
-        return Ok(());
-    };
-    let path = stage.join(file.to_string());
-    if is_compared {
-        meter.add(*size);
-        return set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path));
-    }
-    let found = plan::hash_file(&path, meter, progress);
-    if progress.stopped() {
-        return Err(InstallError::Stopped);
-    }
-    let found = found.map_err(InstallError::io("read", &path))?;
-    if found != *digest {
-        // Every chunk was checked before it was written: either they are the wrong ones, or the disk has lost one.
-        let lost = has_lost_a_chunk(&path, entry).map_err(InstallError::io("read", &path))?;
-        if lost {
-            let other = io::Error::other("the disk gives back other bytes than were written");
-            return Err(plan.unlike_seen(&path, "read back", other));
+        let wrong = |e: PackError| InstallError::wrong("a chunk", e.is_newer(), &e);
+        let slots = slots.find(&entry.digest);
+        let stage = filler.stage();
+        let room = filler.room_for(slots).map_err(InstallError::io("write", stage))?;
+        let start = room.len();
+        let unpacked = unpacker.unpack_behind(room, (entry.codec, stored), entry.raw_len as usize, bases);
+        unpacked.map_err(|error| wrong(error.into()))?;
+        if compare == Compare::Chunks && Digest::of(room.get(start..).unwrap_or_default()) != entry.digest {
+            return Err(wrong(PackError::Digest { expected: entry.digest }));
         }
-        let why = format!("the chunks of {} do not give its content", entry.path);
-        return Err(InstallError::Wrong { what: "the recipe", why });
+        filler.place(slots).map_err(InstallError::io("write", stage))?;
     }
-    set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))
+    filler.flush().map_err(InstallError::io("write", filler.stage()))?;
+    fetch.give_back(bytes);
+    Ok(())
 }
 
-fn has_lost_a_chunk(path: &Path, entry: &Entry) -> io::Result<bool> {
+/// Files that are staged, to be compared with their digests.
+struct Staged<'a> {
+    stage: &'a Path,
+    plan: &'a Plan<'a>,
+    /// Those that came of update files, which are compared already.
+    made: &'a HashSet<usize>,
+    passed: &'a Passed<'a>,
+}
+
+impl Staged<'_> {
+    fn path(&self, file: usize) -> PathBuf {
+        self.stage.join(file.to_string())
+    }
+
+    /// Compares every file with its digest, sets its bit, and begins to bring all of them to the disk; returns those that are not what they
+    /// should be.
+    fn check(&self, writes: &Writes, progress: &dyn Progress) -> Result<Vec<usize>, InstallError> {
+        let meter = progress.start(Task::Verify, Some(self.plan.write.iter().map(|e| e.node.size()).sum()));
+        let wrong = Mutex::new(Vec::new());
+        std::thread::scope(|scope| {
+            // The disk is written while the processors read: what is left for the last sync is little.
+            scope.spawn(|| writes.start());
+            each(
+                &self.plan.write,
+                processors(),
+                || (),
+                |(), file, entry| {
+                    if !self.is_right(file, entry, &*meter, progress)? {
+                        wrong.lock().expect("nothing panics with the lock").push(file);
+                    }
+                    Ok::<(), InstallError>(())
+                },
+            )
+        })?;
+        let mut wrong = wrong.into_inner().expect("nothing panics with the lock");
+        wrong.sort_unstable();
+        Ok(wrong)
+    }
+
+    fn is_right(
+        &self,
+        file: usize,
+        entry: &Entry,
+        meter: &dyn Meter,
+        progress: &dyn Progress,
+    ) -> Result<bool, InstallError> {
+        let Node::File { size, digest, executable } = &entry.node else { return Ok(true) };
+        let path = self.path(file);
+        if self.made.contains(&file) {
+            meter.add(*size);
+        } else {
+            let found = self.passed.digest_of(file, &path, meter, progress);
+            if progress.stopped() {
+                return Err(InstallError::Stopped);
+            }
+            if found.map_err(InstallError::io("read", &path))? != *digest {
+                return Ok(false);
+            }
+        }
+        set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))?;
+        Ok(true)
+    }
+
+    /// Returns the chunks of files that are not what they should be, in order; they all came from the source.
+    fn came_wrong(&self, files: &[usize], came: &[Digest]) -> Result<Vec<Digest>, InstallError> {
+        let mut out = Vec::new();
+        for file in files {
+            let lost = self.lost_chunks(*file)?;
+            if lost.is_empty() || lost.iter().any(|chunk| came.binary_search(chunk).is_err()) {
+                return Err(self.wrong(*file)?);
+            }
+            out.extend(lost);
+        }
+        out.sort_unstable();
+        out.dedup();
+        Ok(out)
+    }
+
+    /// Why a file is not what it should be, when all that came was compared with its digest, or came from this computer.
+    fn wrong(&self, file: usize) -> Result<InstallError, InstallError> {
+        if !self.lost_chunks(file)?.is_empty() {
+            let other = io::Error::other("the disk gives back other bytes than were written");
+            return Ok(self.plan.unlike_seen(&self.path(file), "read back", other));
+        }
+        let path = self.plan.write.get(file).map(|entry| entry.path.to_string()).unwrap_or_default();
+        let why = format!("the chunks of {path} do not give its content");
+        Ok(InstallError::Wrong { what: "the recipe", why })
+    }
+
+    /// Returns those chunks of a file that are not what they should be.
+    fn lost_chunks(&self, file: usize) -> Result<Vec<Digest>, InstallError> {
+        let path = self.path(file);
+        let chunks = self.plan.write.get(file).map(|entry| entry.chunks.as_slice()).unwrap_or_default();
+        lost_chunks(&path, chunks).map_err(InstallError::io("read", &path))
+    }
+}
+
+fn lost_chunks(path: &Path, chunks: &[ChunkRef]) -> io::Result<Vec<Digest>> {
     let mut file = BufReader::new(File::open(path)?);
     let mut bytes = Vec::new();
-    for chunk in &entry.chunks {
+    let mut out = Vec::new();
+    for chunk in chunks {
         bytes.clear();
         (&mut file).take(u64::from(chunk.len)).read_to_end(&mut bytes)?;
         if Digest::of(&bytes) != chunk.digest {
-            return Ok(true);
+            out.push(chunk.digest);
         }
     }
-    Ok(false)
+    Ok(out)
 }
 
 #[cfg(unix)]

@@ -129,6 +129,10 @@ impl Player for HttpStorefront {
         self.play_bytes(&path, Asked { range: Some((offset, len)), limit: u64::from(len) })
     }
 
+    fn give_back(&self, memory: Vec<u8>) {
+        self.spare.give(memory);
+    }
+
     fn update(
         &self,
         title: &Handle,

@@ -87,6 +87,79 @@ fn what_came_wrong_once_is_fetched_again() {
     assert_eq!(scene.read("game"), noise(1, 300_000));
 }
 
+/// A line that changes one byte of the chunks of a file, where they lie plain in a pack, as often as it is told to.
+struct Changed<'a> {
+    store: &'a Store,
+    /// Digests of chunks, and how often each still comes wrong.
+    wrong: Mutex<HashMap<Digest, u32>>,
+    asked: AtomicU64,
+}
+
+impl Fetch for Changed<'_> {
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        Fetch::recipe(self.store, id)
+    }
+    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
+        Fetch::segment(self.store, digest)
+    }
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        Fetch::locator(self.store, segment)
+    }
+    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
+        self.asked.fetch_add(u64::from(len), Ordering::Relaxed);
+        let mut bytes = self.store.read_pack_range(pack, offset, len)?;
+        let mut wrong = self.wrong.lock().unwrap();
+        for entry in self.store.pack_table(pack)?.1 {
+            let place = entry.offset.checked_sub(offset).filter(|_| entry.offset + entry.stored_len <= offset + len);
+            if let (Some(place), Some(times)) = (place, wrong.get_mut(&entry.digest))
+                && *times > 0
+            {
+                *times -= 1;
+                bytes[place as usize + 5] ^= 1;
+            }
+        }
+        Ok(bytes)
+    }
+}
+
+/// What does not compress is stored as it is: a byte that changes on the way makes another chunk of it, and no damage that unpacking finds.
+fn with_changed(name: &str, len: usize, chunks: &[usize], times: u32) -> (Scene, Result<Report, InstallError>, u64) {
+    let scene = scene();
+    let sealed = Build::of(&[(name, &noise(7, len)), ("twice/of-it", &noise(7, len)), ("small", b"a letter")])
+        .seal(&scene.store);
+    let (_, entries) = scene.store.recipe(sealed.recipe).unwrap();
+    let of_file = &entries.iter().find(|entry| entry.path.as_str() == name).unwrap().chunks;
+    let wrong = chunks.iter().map(|chunk| (of_file[*chunk].digest, times)).collect();
+    let line = Changed { store: &scene.store, wrong: Mutex::new(wrong), asked: AtomicU64::new(0) };
+    let installed = scene.try_install(sealed.recipe, &line);
+    let left: u32 = line.wrong.lock().unwrap().values().sum();
+    assert_eq!(left == 0, times < 3, "it came wrong as often as was meant");
+    let asked = line.asked.into_inner();
+    (scene, installed, asked)
+}
+
+#[test]
+fn what_came_wrong_is_found_at_the_end_of_its_file_and_fetched_alone() {
+    let len = 3 << 20;
+    for (chunks, times) in [(vec![0], 1), (vec![2, 3, 30], 1), (vec![5], 2)] {
+        let (scene, installed, asked) = with_changed("main.pack", len, &chunks, times);
+        let report = installed.unwrap();
+        assert_eq!(scene.read("main.pack"), noise(7, len));
+        assert_eq!(scene.read("twice/of-it"), noise(7, len));
+        assert_eq!(report.written, 3);
+        let more = asked as usize - len;
+        assert!((1..1 << 20).contains(&more), "{more} bytes more for {chunks:?}");
+    }
+}
+
+#[test]
+fn what_always_comes_wrong_is_refused_and_named() {
+    let (scene, installed, _) = with_changed("main.pack", 3 << 20, &[4], 100);
+    let error = installed.unwrap_err();
+    assert!(matches!(&error, InstallError::Wrong { what: "a chunk", why } if why.contains("is damaged")), "{error:?}");
+    assert!(contents(&scene.folder).is_empty(), "nothing half-visible");
+}
+
 #[test]
 fn a_lying_server_is_refused_and_nothing_changes() {
     let scene = scene();
