@@ -14,6 +14,7 @@ use std::sync::Mutex;
 
 use lantern_core::config::Target;
 use lantern_core::digest::Digest;
+use lantern_core::digest::blocks::LARGE;
 use lantern_core::finding::{Code, Finding, Severity, TextPlace};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
@@ -23,7 +24,7 @@ use lantern_core::system::{Family, System};
 use lantern_formats::{MAGIC_LEN, Magic};
 use lantern_store::seal::{Source, SourceEntry};
 
-use crate::export::{Export, Form, Listed, Reading, Replacement};
+use crate::export::{Export, Form, Listed, Opened, Reading, Replacement};
 use lantern_core::stat_data::StatData;
 
 /// Longest path below the folder of the game, in characters as Windows counts them. Windows allows 259 in all; ours: 100
@@ -205,11 +206,19 @@ impl<'a> Intake<'a> {
         meter: &dyn Meter,
         progress: &dyn Progress,
     ) -> io::Result<(Digest, bool)> {
-        let mut from = self.export.open(index)?;
+        let mut from = self.export.open_once(index)?;
         let mut first = Vec::new();
         from.by_ref().take(MAGIC_LEN as u64).read_to_end(&mut first)?;
         let is_program = Magic::of(&first).is_executable();
-        let digest = Digest::of_reader(&mut first.as_slice().chain(from), buffer, meter, progress)?;
+        let size = self.export.entries.get(index).map_or(0, |entry| entry.source.size());
+        let digest = match from {
+            // One that is packed can only be read on and on.
+            Opened::Anywhere(_) if size >= LARGE => {
+                let open = || self.export.open_once(index)?.anywhere(&[]);
+                Digest::of_large(size, open, meter, progress)?
+            }
+            from => Digest::of_reader(&mut first.as_slice().chain(from), buffer, meter, progress)?,
+        };
         if self.export.is_unchanged(index)? { Ok((digest, is_program)) } else { Err(io::ErrorKind::InvalidData.into()) }
     }
 

@@ -1,5 +1,9 @@
 //! The chain from `init` to `history`, every output whole.
 
+use std::fs::File;
+use std::io::{Seek, SeekFrom, Write};
+use std::time::{Duration, SystemTime};
+
 use lantern_core::rules::Texts;
 
 use crate::env::{TestEnv, files, one_line};
@@ -266,6 +270,26 @@ fn new_times_alone_change_nothing() {
     let second = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!((&first["made"], &second["made"]), (&true.into(), &false.into()));
     assert_eq!(first["id"], second["id"]);
+}
+
+/// From 64 MiB on several processors read one file; sealing hashes it on and on.
+#[test]
+fn a_large_file_is_known_again_and_a_byte_of_it_counts() {
+    let env = TestEnv::new();
+    let path = env.path("exports/linux/large.pack");
+    let large = File::create(&path).unwrap();
+    large.set_len((64 << 20) + 12_345).unwrap();
+    let made = || env.lantern(&["prepare", "--read-all", "--json"]).success().one()["made"].clone();
+    assert_eq!(made(), true);
+    large.set_modified(SystemTime::now() + Duration::from_secs(1)).unwrap();
+    assert_eq!(made(), false);
+    for at in [0, 40 << 20, (64 << 20) + 12_344] {
+        let mut file = File::options().write(true).open(&path).unwrap();
+        file.seek(SeekFrom::Start(at)).unwrap();
+        file.write_all(b"x").unwrap();
+        assert_eq!(made(), true, "{at}");
+        assert_eq!(made(), false, "{at}");
+    }
 }
 
 #[test]

@@ -4,12 +4,21 @@
 //! multiples of such a power is a subtree of its own, whoever hashes it. Source: the BLAKE3 paper (O'Connor, Aumasson, Neves,
 //! Wilcox-O'Hearn, 2021), sections 2.1 and 2.4.
 
+use std::io::{self, ErrorKind, Read, Seek, SeekFrom};
+use std::sync::Mutex;
+
 use blake3::hazmat::{ChainingValue, HasherExt, Mode, merge_subtrees_non_root, merge_subtrees_root};
 
 use super::Digest;
+use crate::parallel::{each, processors};
+use crate::progress::{Meter, Progress};
 
 /// Bytes of a block; only the last one of a file may have fewer.
 pub const BLOCK_LEN: u64 = 256 * 1024;
+/// From how many bytes on a file is worth several processors. Ours: below, others take files of their own.
+pub const LARGE: u64 = 64 * 1024 * 1024;
+/// What one of them takes at a time, in bytes.
+const PIECE_LEN: u64 = 64 * BLOCK_LEN;
 
 /// What a block adds to the digest of the file that it is of. It depends on the block's place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -37,6 +46,72 @@ impl Digest {
     }
 }
 
+impl Digest {
+    /// Returns the plain BLAKE3 digest of a large file of `size` bytes, which all processors read at once; each opens it with `open`.
+    ///
+    /// # Errors
+    /// Those of opening and reading; [`ErrorKind::InvalidData`] when it has another length, [`ErrorKind::Interrupted`] when someone
+    /// asked to stop.
+    pub fn of_large<R: Read + Seek>(
+        size: u64,
+        open: impl Fn() -> io::Result<R> + Sync,
+        meter: &dyn Meter,
+        progress: &dyn Progress,
+    ) -> io::Result<Self> {
+        if size <= BLOCK_LEN {
+            return Self::of_reader(&mut open()?, &mut [0; 8192], meter, progress);
+        }
+        let pieces: Vec<u64> = (0..size.div_ceil(PIECE_LEN)).collect();
+        let hashed = Mutex::new(Vec::with_capacity(pieces.len()));
+        let tools = || (None, vec![0; BLOCK_LEN as usize]);
+        each(&pieces, processors(), tools, |(file, buffer), _, piece| {
+            let file = match file {
+                Some(file) => file,
+                none => none.insert(open()?),
+            };
+            let blocks = piece_of(file, size, *piece, buffer, meter, progress)?;
+            hashed.lock().expect("nothing panics with the lock").push((*piece, blocks));
+            Ok::<(), io::Error>(())
+        })?;
+        let mut hashed = hashed.into_inner().expect("nothing panics with the lock");
+        hashed.sort_unstable_by_key(|(piece, _)| *piece);
+        let blocks: Vec<BlockHash> = hashed.into_iter().flat_map(|(_, blocks)| blocks).collect();
+        Ok(Self::of_blocks(&blocks))
+    }
+}
+
+/// Reads a piece of a file of `size` bytes, and hashes its blocks.
+fn piece_of(
+    file: &mut (impl Read + Seek),
+    size: u64,
+    piece: u64,
+    buffer: &mut [u8],
+    meter: &dyn Meter,
+    progress: &dyn Progress,
+) -> io::Result<Vec<BlockHash>> {
+    const BLOCKS: u64 = PIECE_LEN / BLOCK_LEN;
+    file.seek(SeekFrom::Start(piece * PIECE_LEN))?;
+    let last = size.div_ceil(BLOCK_LEN);
+    let mut out = Vec::with_capacity(BLOCKS as usize);
+    for index in piece * BLOCKS..((piece + 1) * BLOCKS).min(last) {
+        if progress.stopped() {
+            return Err(ErrorKind::Interrupted.into());
+        }
+        let len = (size - index * BLOCK_LEN).min(BLOCK_LEN);
+        let block = buffer.get_mut(..len as usize).unwrap_or_default();
+        file.read_exact(block).map_err(|error| match error.kind() {
+            ErrorKind::UnexpectedEof => ErrorKind::InvalidData.into(),
+            _ => error,
+        })?;
+        out.push(BlockHash::of(block, index));
+        meter.add(len);
+    }
+    if (piece + 1) * BLOCKS >= last && file.read(buffer.get_mut(..1).unwrap_or_default())? > 0 {
+        return Err(ErrorKind::InvalidData.into());
+    }
+    Ok(out)
+}
+
 fn merged(blocks: &[BlockHash]) -> ChainingValue {
     match (halves(blocks), blocks.first()) {
         (Some((left, right)), _) => merge_subtrees_non_root(&merged(left), &merged(right), Mode::Hash),
@@ -53,7 +128,10 @@ fn halves(blocks: &[BlockHash]) -> Option<(&[BlockHash], &[BlockHash])> {
 
 #[cfg(test)]
 mod tests {
+    use std::io::Cursor;
+
     use super::*;
+    use crate::progress::Silent;
 
     fn blocks(bytes: &[u8]) -> Vec<BlockHash> {
         let blocks = bytes.chunks(BLOCK_LEN as usize).zip(0..);
@@ -70,6 +148,25 @@ mod tests {
                 assert_eq!(Digest::of_blocks(&blocks(&bytes[..len])), Digest::of(&bytes[..len]), "{len}");
             }
         }
+    }
+
+    #[test]
+    fn a_large_file_is_hashed_by_all_and_has_to_be_as_long_as_it_was_said_to_be() {
+        let mut bytes = vec![0; 2 * PIECE_LEN as usize + 700_000];
+        blake3::Hasher::new().update(b"ebb").finalize_xof().fill(&mut bytes);
+        let hash = |len: usize, size: u64| {
+            Digest::of_large(size, || Ok(Cursor::new(&bytes[..len])), &Silent, &Silent).map_err(|e| e.kind())
+        };
+        for len in [0, 1, BLOCK_LEN as usize, BLOCK_LEN as usize + 1, PIECE_LEN as usize, bytes.len() - 1, bytes.len()]
+        {
+            assert_eq!(hash(len, len as u64), Ok(Digest::of(&bytes[..len])), "{len}");
+        }
+        let len = bytes.len();
+        for other in [len as u64 - 1, len as u64 + 1, PIECE_LEN, 5 * PIECE_LEN] {
+            assert_eq!(hash(len, other), Err(ErrorKind::InvalidData), "{other}");
+        }
+        let broken = Digest::of_large(LARGE, || Err::<Cursor<&[u8]>, _>(ErrorKind::NotFound.into()), &Silent, &Silent);
+        assert_eq!(broken.unwrap_err().kind(), ErrorKind::NotFound);
     }
 
     #[test]

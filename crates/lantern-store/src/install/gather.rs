@@ -134,12 +134,12 @@ pub(super) fn stage(
     let was_there = folder.state(&name).exists();
     let stage = folder.own_folder(&name)?;
     plan::prove(folder, plan, &stage)?;
-    ask_for_room(folder, plan, &stage)?;
+    ask_for_room(folder, plan, was_there.then_some(&stage))?;
     let writes = Writes::begin(&stage).map_err(InstallError::io("open", &stage))?;
     for (file, entry) in plan.write.iter().enumerate() {
         let Node::File { size, .. } = entry.node else { continue };
         let path = stage.join(file.to_string());
-        let made = failpoint::write().and_then(|()| open_staged(&path)?.set_len(size));
+        let made = failpoint::write().and_then(|()| open_staged(&path, was_there)?.set_len(size));
         made.map_err(InstallError::io("write", &path))?;
     }
     let made = updates::make(folder, plan, offers, [(old_ids, old), (ids, new)], (&stage, was_there), fetch, progress)?;
@@ -293,8 +293,12 @@ fn copy_runs(
     )
 }
 
-/// Opens a staged file. One that has another name somewhere is someone else's file too, and is not written to.
-fn open_staged(path: &Path) -> io::Result<File> {
+/// Opens a staged file, one of an earlier run where there was one. What has another name somewhere is someone else's file too, and is not
+/// written to.
+fn open_staged(path: &Path, may_be_there: bool) -> io::Result<File> {
+    if !may_be_there {
+        return File::create_new(path);
+    }
     let foreign = fs::symlink_metadata(path).is_ok_and(|m| !m.is_file() || has_other_names(&m));
     if foreign {
         fs::remove_file(path)?;
@@ -317,11 +321,11 @@ fn has_other_names(_: &fs::Metadata) -> bool {
 /// Room next to the staged files, in bytes: for recipes and the journal.
 const SPARE_ROOM: u64 = 16 * 1024 * 1024;
 
-/// Asks for the room that the plan takes, less what an earlier run has staged.
-fn ask_for_room(folder: &Folder, plan: &Plan<'_>, stage: &Path) -> Result<(), InstallError> {
+/// Asks for the room that the plan takes, less what an earlier run has staged, if there was one.
+fn ask_for_room(folder: &Folder, plan: &Plan<'_>, stage: Option<&PathBuf>) -> Result<(), InstallError> {
     let needed: u64 = plan.write.iter().map(|entry| entry.node.size()).sum();
-    let staged: u64 = (0..plan.write.len()).map(|file| stage.join(file.to_string())).map(|path| written(&path)).sum();
-    let needed = needed.saturating_sub(staged);
+    let files = |stage: &PathBuf| (0..plan.write.len()).map(|file| written(&stage.join(file.to_string()))).sum::<u64>();
+    let needed = needed.saturating_sub(stage.map_or(0, files));
     if needed == 0 {
         return Ok(());
     }

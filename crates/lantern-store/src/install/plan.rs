@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use lantern_core::digest::Digest;
+use lantern_core::digest::blocks::LARGE;
 use lantern_core::parallel::{each, processors};
 use lantern_core::path::TreePath;
 use lantern_core::portable::{folded, refused_by_windows};
@@ -514,12 +515,24 @@ fn compare_all(
     each(
         asked,
         processors(),
-        || (),
-        |(), index, asked| {
+        || None,
+        |last, index, asked| {
             if progress.stopped() {
                 return Err(InstallError::Stopped);
             }
-            let one = compare(root, asked, seen, &*meter, progress);
+            // Neighbours mostly lie in the same folder.
+            let above = asked.path.parents().next();
+            let is_behind_link = match last {
+                Some((known, is_behind)) if *known == above => *is_behind,
+                _ => {
+                    let is_link = |p| fs::symlink_metadata(root.join(p)).is_ok_and(|m| m.is_symlink());
+                    last.insert((above, asked.path.parents().any(is_link))).1
+                }
+            };
+            let one = match is_behind_link {
+                true => Found::BehindLink,
+                false => compare(root, asked, seen, &*meter, progress),
+            };
             found.lock().expect("nothing panics with the lock")[index] = one;
             Ok(())
         },
@@ -532,9 +545,6 @@ fn compare_all(
 
 fn compare(root: &Path, asked: &Asked<'_>, seen: &Seen, meter: &dyn Meter, progress: &dyn Progress) -> Found {
     let path = root.join(asked.path.as_str());
-    if asked.path.parents().any(|p| fs::symlink_metadata(root.join(p)).is_ok_and(|m| m.is_symlink())) {
-        return Found::BehindLink;
-    }
     let Ok(metadata) = fs::symlink_metadata(&path) else { return Found::Nothing };
     if metadata.is_dir() {
         return Found::Folder;
@@ -571,7 +581,12 @@ fn is_executable(_: &fs::Metadata) -> bool {
 
 /// Returns a file's digest; a stop ends it early with an error.
 pub(super) fn hash_file(path: &Path, meter: &dyn Meter, progress: &dyn Progress) -> std::io::Result<Digest> {
-    Digest::of_reader(&mut File::open(path)?, &mut vec![0; 256 * 1024], meter, progress)
+    let mut file = File::open(path)?;
+    let size = file.metadata()?.len();
+    if size >= LARGE {
+        return Digest::of_large(size, || File::open(path), meter, progress);
+    }
+    Digest::of_reader(&mut file, &mut vec![0; 256 * 1024], meter, progress)
 }
 
 /// Makes sure, as far as can be known beforehand, that nothing of a plan will fail once it is begun.
