@@ -14,7 +14,9 @@ use crate::parallel::{each, processors};
 use crate::progress::{Meter, Progress};
 
 /// Bytes of a block; only the last one of a file may have fewer.
-pub const BLOCK_LEN: u64 = 256 * 1024;
+pub const BLOCK_LEN: u64 = BLOCK as u64;
+/// The same, of memory.
+pub const BLOCK: usize = 256 * 1024;
 /// From how many bytes on a file is worth several processors. Ours: below, others take files of their own.
 pub const LARGE: u64 = 64 * 1024 * 1024;
 /// What one of them takes at a time, in bytes.
@@ -63,7 +65,7 @@ impl Digest {
         }
         let pieces: Vec<u64> = (0..size.div_ceil(PIECE_LEN)).collect();
         let hashed = Mutex::new(Vec::with_capacity(pieces.len()));
-        let tools = || (None, vec![0; BLOCK_LEN as usize]);
+        let tools = || (None, vec![0; BLOCK]);
         each(&pieces, processors(), tools, |(file, buffer), _, piece| {
             let file = match file {
                 Some(file) => file,
@@ -92,13 +94,13 @@ fn piece_of(
     const BLOCKS: u64 = PIECE_LEN / BLOCK_LEN;
     file.seek(SeekFrom::Start(piece * PIECE_LEN))?;
     let last = size.div_ceil(BLOCK_LEN);
-    let mut out = Vec::with_capacity(BLOCKS as usize);
+    let mut out = Vec::new();
     for index in piece * BLOCKS..((piece + 1) * BLOCKS).min(last) {
         if progress.stopped() {
             return Err(ErrorKind::Interrupted.into());
         }
         let len = (size - index * BLOCK_LEN).min(BLOCK_LEN);
-        let block = buffer.get_mut(..len as usize).unwrap_or_default();
+        let block = buffer.get_mut(..usize::try_from(len).unwrap_or(BLOCK)).unwrap_or_default();
         file.read_exact(block).map_err(|error| match error.kind() {
             ErrorKind::UnexpectedEof => ErrorKind::InvalidData.into(),
             _ => error,
@@ -134,13 +136,13 @@ mod tests {
     use crate::progress::Silent;
 
     fn blocks(bytes: &[u8]) -> Vec<BlockHash> {
-        let blocks = bytes.chunks(BLOCK_LEN as usize).zip(0..);
+        let blocks = bytes.chunks(BLOCK).zip(0..);
         blocks.map(|(block, index)| BlockHash::of(block, index)).collect()
     }
 
     #[test]
     fn blocks_give_the_digest_of_the_whole() {
-        let mut bytes = vec![0; 9 * BLOCK_LEN as usize];
+        let mut bytes = vec![0; 9 * BLOCK];
         blake3::Hasher::new().update(b"tide").finalize_xof().fill(&mut bytes);
         for len in 1..=9 {
             for more in [0, 1, 1023, 1024, 1025, 200_000] {

@@ -8,7 +8,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
 use lantern_core::digest::Digest;
-use lantern_core::digest::blocks::{BLOCK_LEN, BlockHash};
+use lantern_core::digest::blocks::{BLOCK, BLOCK_LEN, BlockHash};
 use lantern_core::failpoint;
 use lantern_core::progress::{Meter, Progress};
 use lantern_core::stat_data::StatData;
@@ -30,7 +30,7 @@ pub(super) struct Passed<'a> {
     /// Those that were written whole at once, and have their digest.
     right: Vec<AtomicBool>,
     /// Of longer ones, the hashes of the blocks that were written whole at once.
-    blocks: Mutex<HashMap<u32, Vec<Option<BlockHash>>>>,
+    blocks: Mutex<HashMap<u32, HashMap<u64, BlockHash>>>,
 }
 
 impl<'a> Passed<'a> {
@@ -41,10 +41,6 @@ impl<'a> Passed<'a> {
     }
 
     /// Notes what was written to a file, and what the file system said of it then.
-    #[expect(
-        clippy::indexing_slicing,
-        reason = "a block is looked for between the first byte that was written and the last"
-    )]
     fn note(&self, (file, start): (u32, u64), bytes: &[u8], metadata: &Metadata) {
         let at = file as usize;
         let known = (self.files.get(at), self.right.get(at), self.written.get(at));
@@ -58,23 +54,18 @@ impl<'a> Passed<'a> {
             }
             return;
         }
-        let is_whole = |index: &u64| index * BLOCK_LEN < *size && ((index + 1) * BLOCK_LEN).min(*size) <= end;
-        let mut hashed = Vec::new();
-        for index in (start.div_ceil(BLOCK_LEN)..).take_while(is_whole) {
-            let from = (index * BLOCK_LEN - start) as usize;
-            let block = &bytes[from..bytes.len().min(from + BLOCK_LEN as usize)];
-            hashed.push((index as usize, BlockHash::of(block, index)));
-        }
+        // What lies before the first block that begins here is of one that began before.
+        let first = start.div_ceil(BLOCK_LEN);
+        let skipped = usize::try_from(first * BLOCK_LEN - start).unwrap_or(usize::MAX);
+        let rest = bytes.get(skipped..).unwrap_or_default();
+        let is_whole = |block: &&[u8]| block.len() == BLOCK || end == *size;
+        let whole = rest.chunks(BLOCK).take_while(is_whole).zip(first..);
+        let hashed: Vec<(u64, BlockHash)> = whole.map(|(block, index)| (index, BlockHash::of(block, index))).collect();
         if hashed.is_empty() {
             return;
         }
         let mut blocks = self.blocks.lock().expect("nothing panics with the lock");
-        let known = blocks.entry(file).or_insert_with(|| vec![None; size.div_ceil(BLOCK_LEN) as usize]);
-        for (index, hash) in hashed {
-            if let Some(slot) = known.get_mut(index) {
-                *slot = Some(hash);
-            }
-        }
+        blocks.entry(file).or_default().extend(hashed);
     }
 
     /// Returns the digest of a staged file; of what was written and hashed nothing is read, unless someone else wrote to it as well.
@@ -101,24 +92,23 @@ impl<'a> Passed<'a> {
             return plan::hash_file(path, meter, progress);
         };
         let mut source = plan::open_plain(path)?;
-        let mut buffer = vec![0; BLOCK_LEN as usize];
-        let mut blocks = Vec::with_capacity(known.len());
-        for (known, index) in known.into_iter().zip(0_u64..) {
+        let mut buffer = vec![0; BLOCK];
+        let mut blocks = Vec::new();
+        for index in 0..size.div_ceil(BLOCK_LEN) {
             if progress.stopped() {
                 return Err(io::ErrorKind::Interrupted.into());
             }
             let start = index * BLOCK_LEN;
             let len = (*size - start).min(BLOCK_LEN);
-            let hash = match known {
-                Some(hash) => hash,
+            blocks.push(match known.get(&index) {
+                Some(hash) => *hash,
                 None => {
-                    let block = buffer.get_mut(..len as usize).unwrap_or_default();
+                    let block = buffer.get_mut(..usize::try_from(len).unwrap_or(BLOCK)).unwrap_or_default();
                     source.seek(SeekFrom::Start(start))?;
                     source.read_exact(block)?;
                     BlockHash::of(block, index)
                 }
-            };
-            blocks.push(hash);
+            });
             meter.add(len);
         }
         Ok(Digest::of_blocks(&blocks))
@@ -183,9 +173,9 @@ impl<'a> Filler<'a> {
             return Ok(());
         }
         // Up to where a block ends: what follows goes on with it.
-        let (_, start) = self.next;
         let (_, end) = self.end();
-        self.write_waiting((end / BLOCK_LEN * BLOCK_LEN - start) as usize)
+        let over = usize::try_from(end % BLOCK_LEN).unwrap_or(BLOCK);
+        self.write_waiting(self.placed.saturating_sub(over))
     }
 
     /// Writes what waits.
@@ -275,7 +265,7 @@ mod tests {
 
     #[test]
     fn what_was_written_in_one_go_is_not_read_back() {
-        let bytes = noise(1, 3 * BLOCK_LEN as usize + 77);
+        let bytes = noise(1, 3 * BLOCK + 77);
         let (large, small) = (file(&bytes, &[35_000]), file(&bytes[..90_000], &[35_000]));
         let files = [&large, &small];
         let stage = staged(&files);
@@ -303,8 +293,8 @@ mod tests {
 
     #[test]
     fn what_someone_else_wrote_to_is_read() {
-        let bytes = noise(1, 2 * BLOCK_LEN as usize);
-        let (large, small) = (file(&bytes, &[BLOCK_LEN as usize]), file(&bytes[..90_000], &[90_000]));
+        let bytes = noise(1, 2 * BLOCK);
+        let (large, small) = (file(&bytes, &[BLOCK]), file(&bytes[..90_000], &[90_000]));
         let files = [&large, &small];
         let stage = staged(&files);
         let passed = Passed::none(&files);
@@ -330,8 +320,8 @@ mod tests {
 
     #[test]
     fn what_is_written_wrong_has_another_digest() {
-        let bytes = noise(1, 3 * BLOCK_LEN as usize);
-        let (large, small) = (file(&bytes, &[BLOCK_LEN as usize]), file(&bytes[..90_000], &[90_000]));
+        let bytes = noise(1, 3 * BLOCK);
+        let (large, small) = (file(&bytes, &[BLOCK]), file(&bytes[..90_000], &[90_000]));
         for (entry, at) in [(&large, 300_000), (&small, 5)] {
             let files = [entry];
             let stage = staged(&files);
