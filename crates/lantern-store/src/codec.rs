@@ -228,7 +228,8 @@ impl Unpacker {
             return Ok(());
         }
         let start = out.len();
-        out.reserve(raw_len);
+        // No more: many of these are filled at a time.
+        out.reserve_exact(raw_len);
         let mut behind = Cursor::new(&mut *out);
         behind.set_position(start as u64);
         let done = self.decompressor.decompress_to_buffer(stored, &mut behind);

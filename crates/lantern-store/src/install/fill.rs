@@ -20,7 +20,7 @@ use crate::durable;
 use crate::recipe::Entry;
 
 /// From how many bytes on what has come is written. Ours: long writes take a third less of the system's time than one for each chunk.
-const WRITE_LEN: usize = 1024 * 1024;
+const WRITE_LEN: usize = 512 * 1024;
 
 /// What is known of the content of files that are staged, from what was written.
 pub(super) struct Passed<'a> {
@@ -255,6 +255,14 @@ mod tests {
         entry.chunks.iter().map(place).collect()
     }
 
+    /// Writes a file chunk by chunk, with the bytes that `bytes` begins with.
+    fn fill_with(bytes: &[u8], filler: &mut Filler<'_>, (number, entry): (u32, &Entry)) {
+        for slot in slots(entry, number) {
+            let (_, offset) = slot.place();
+            filler.fill(&bytes[offset as usize..][..slot.chunk().len as usize], &[slot]).unwrap();
+        }
+    }
+
     fn staged(entries: &[&Entry]) -> tempfile::TempDir {
         let stage = tempfile::tempdir().unwrap();
         for (number, entry) in entries.iter().enumerate() {
@@ -272,11 +280,7 @@ mod tests {
         let passed = Passed::none(&files);
         let mut filler = Filler::new(stage.path(), &passed);
         for (number, entry) in (0..).zip(files) {
-            for slot in slots(entry, number) {
-                let (_, offset) = slot.place();
-                let chunk = &bytes[offset as usize..][..slot.chunk().len as usize];
-                filler.fill(chunk, &[slot]).unwrap();
-            }
+            fill_with(&bytes, &mut filler, (number, entry));
         }
         filler.flush().unwrap();
         for (number, entry) in files.iter().enumerate() {
@@ -300,10 +304,7 @@ mod tests {
         let passed = Passed::none(&files);
         let mut filler = Filler::new(stage.path(), &passed);
         for (number, entry) in (0..).zip(files) {
-            for slot in slots(entry, number) {
-                let (_, offset) = slot.place();
-                filler.fill(&bytes[offset as usize..][..slot.chunk().len as usize], &[slot]).unwrap();
-            }
+            fill_with(&bytes, &mut filler, (number, entry));
         }
         filler.flush().unwrap();
         for (number, entry) in files.iter().enumerate() {
@@ -329,10 +330,7 @@ mod tests {
             let mut filler = Filler::new(stage.path(), &passed);
             let mut wrong = bytes[..entry.node.size() as usize].to_vec();
             wrong[at] ^= 1;
-            for slot in slots(entry, 0) {
-                let (_, offset) = slot.place();
-                filler.fill(&wrong[offset as usize..][..slot.chunk().len as usize], &[slot]).unwrap();
-            }
+            fill_with(&wrong, &mut filler, (0, entry));
             filler.flush().unwrap();
             let found = passed.digest_of(0, &stage.path().join("0"), &Silent, &Silent).unwrap();
             assert_eq!(found, Digest::of(&wrong));

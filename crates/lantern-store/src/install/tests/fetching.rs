@@ -2,43 +2,20 @@
 
 use super::*;
 
-/// Counts, and fails or lies from a certain request on.
-struct Flaky<'a> {
-    store: &'a Store,
-    fails_after: u64,
-    lies: bool,
-    requests: AtomicU64,
-}
-
-impl Fetch for Flaky<'_> {
-    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        self.store.recipe_bytes(id).map_err(Into::into)
-    }
-    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        self.store.segment_bytes(digest).map_err(Into::into)
-    }
-    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
-        Fetch::locator(self.store, segment)
-    }
-    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        let mut bytes = self.store.read_pack_range(pack, offset, len)?;
-        if self.requests.fetch_add(1, Ordering::Relaxed) < self.fails_after {
-            return Ok(bytes);
-        }
-        if self.lies {
-            bytes[0] ^= 1;
-            return Ok(bytes);
-        }
-        Err(FetchError::new("the line was cut", false))
-    }
+/// Fails from a certain request on.
+fn cut_after(requests: u64, store: &Store) -> impl Fetch {
+    let asked = AtomicU64::new(0);
+    Line(store, move |pack: &Digest, offset, len| match asked.fetch_add(1, Ordering::Relaxed) < requests {
+        true => Ok(store.read_pack_range(pack, offset, len)?),
+        false => Err(FetchError::new("the line was cut", false)),
+    })
 }
 
 #[test]
 fn a_cut_line_costs_only_what_had_not_come() {
     let scene = scene();
     let sealed = Build::of(&[("main.pack", &noise(7, 20 << 20))]).seal(&scene.store);
-    let flaky = Flaky { store: &scene.store, fails_after: 3, lies: false, requests: AtomicU64::new(0) };
-    let error = scene.try_install(sealed.recipe, &flaky).unwrap_err();
+    let error = scene.try_install(sealed.recipe, &cut_after(3, &scene.store)).unwrap_err();
     assert!(matches!(error, InstallError::Fetch { .. }));
     assert!(contents(&scene.folder).is_empty(), "nothing half-visible");
     let report = scene.try_install(sealed.recipe, &scene.store).unwrap();
@@ -87,29 +64,21 @@ fn what_came_wrong_once_is_fetched_again() {
     assert_eq!(scene.read("game"), noise(1, 300_000));
 }
 
-/// A line that changes one byte of the chunks of a file, where they lie plain in a pack, as often as it is told to.
-struct Changed<'a> {
-    store: &'a Store,
-    /// Digests of chunks, and how often each still comes wrong.
-    wrong: Mutex<HashMap<Digest, u32>>,
-    asked: AtomicU64,
-}
-
-impl Fetch for Changed<'_> {
-    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        Fetch::recipe(self.store, id)
-    }
-    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        Fetch::segment(self.store, digest)
-    }
-    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
-        Fetch::locator(self.store, segment)
-    }
-    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        self.asked.fetch_add(u64::from(len), Ordering::Relaxed);
-        let mut bytes = self.store.read_pack_range(pack, offset, len)?;
-        let mut wrong = self.wrong.lock().unwrap();
-        for entry in self.store.pack_table(pack)?.1 {
+/// Installs over a line that changes a byte of some of a file's chunks, each of them so often; returns how many bytes were asked for, too. What
+/// does not compress is stored as it is: such a byte makes another chunk of it, and no damage that unpacking finds.
+fn with_changed(name: &str, len: usize, chunks: &[usize], times: u32) -> (Scene, Result<Report, InstallError>, u64) {
+    let scene = scene();
+    let files: [(&str, &[u8]); 3] = [(name, &noise(7, len)), ("twice/of-it", &noise(7, len)), ("small", b"a letter")];
+    let sealed = Build::of(&files).seal(&scene.store);
+    let (_, entries) = scene.store.recipe(sealed.recipe).unwrap();
+    let of_file = &entries.iter().find(|entry| entry.path.as_str() == name).unwrap().chunks;
+    let wrong: HashMap<Digest, u32> = chunks.iter().map(|chunk| (of_file[*chunk].digest, times)).collect();
+    let (wrong, asked) = (Mutex::new(wrong), AtomicU64::new(0));
+    let line = Line(&scene.store, |pack: &Digest, offset, len| {
+        asked.fetch_add(u64::from(len), Ordering::Relaxed);
+        let mut bytes = scene.store.read_pack_range(pack, offset, len)?;
+        let mut wrong = wrong.lock().unwrap();
+        for entry in scene.store.pack_table(pack)?.1 {
             let place = entry.offset.checked_sub(offset).filter(|_| entry.offset + entry.stored_len <= offset + len);
             if let (Some(place), Some(times)) = (place, wrong.get_mut(&entry.digest))
                 && *times > 0
@@ -119,23 +88,11 @@ impl Fetch for Changed<'_> {
             }
         }
         Ok(bytes)
-    }
-}
-
-/// What does not compress is stored as it is: a byte that changes on the way makes another chunk of it, and no damage that unpacking finds.
-fn with_changed(name: &str, len: usize, chunks: &[usize], times: u32) -> (Scene, Result<Report, InstallError>, u64) {
-    let scene = scene();
-    let sealed = Build::of(&[(name, &noise(7, len)), ("twice/of-it", &noise(7, len)), ("small", b"a letter")])
-        .seal(&scene.store);
-    let (_, entries) = scene.store.recipe(sealed.recipe).unwrap();
-    let of_file = &entries.iter().find(|entry| entry.path.as_str() == name).unwrap().chunks;
-    let wrong = chunks.iter().map(|chunk| (of_file[*chunk].digest, times)).collect();
-    let line = Changed { store: &scene.store, wrong: Mutex::new(wrong), asked: AtomicU64::new(0) };
+    });
     let installed = scene.try_install(sealed.recipe, &line);
-    let left: u32 = line.wrong.lock().unwrap().values().sum();
+    let left: u32 = wrong.into_inner().unwrap().values().sum();
     assert_eq!(left == 0, times < 3, "it came wrong as often as was meant");
-    let asked = line.asked.into_inner();
-    (scene, installed, asked)
+    (scene, installed, asked.into_inner())
 }
 
 #[test]
@@ -165,7 +122,11 @@ fn a_lying_server_is_refused_and_nothing_changes() {
     let scene = scene();
     scene.install(&Build::of(&[("a", b"old")]));
     let sealed = Build::of(&[("a", b"new")]).seal(&scene.store);
-    let liar = Flaky { store: &scene.store, fails_after: 0, lies: true, requests: AtomicU64::new(0) };
+    let liar = Line(&scene.store, |pack: &Digest, offset, len| {
+        let mut bytes = scene.store.read_pack_range(pack, offset, len)?;
+        bytes[0] ^= 1;
+        Ok(bytes)
+    });
     let error = scene.try_install(sealed.recipe, &liar).unwrap_err();
     assert!(matches!(error, InstallError::Wrong { .. }), "{error:?}");
     assert_eq!(fs::read(scene.folder.join("a")).unwrap(), b"old");

@@ -184,26 +184,9 @@ fn what_is_finished_in_the_stage_is_not_made_again() {
     let two = two();
     two.scene.try_install(two.old.recipe, &two.scene.store).unwrap();
     // The packs are gone: the file that the update file cannot make ends the first run.
-    struct NoPacks<'a>(&'a Store);
-    impl Fetch for NoPacks<'_> {
-        fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-            Fetch::recipe(self.0, id)
-        }
-        fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-            Fetch::segment(self.0, digest)
-        }
-        fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
-            Fetch::locator(self.0, segment)
-        }
-        fn pack_range(&self, _: &Digest, _: u32, _: u32) -> Result<Vec<u8>, FetchError> {
-            Err(FetchError::new("the line was cut", false))
-        }
-        fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
-            Fetch::update(self.0, from, to, offset, len)
-        }
-    }
+    let no_packs = Line(&two.scene.store, |_: &Digest, _, _| Err(FetchError::new("the line was cut", false)));
     fs::write(two.scene.folder.join("game"), b"broken").unwrap();
-    assert!(two.update(&NoPacks(&two.scene.store)).is_err());
+    assert!(two.update(&no_packs).is_err());
     // a.pak is whole in the stage: without its source, and without an update file, only the game comes.
     let report = two.scene.try_install(two.new.recipe, &two.scene.store).unwrap();
     assert!(report.received < 360_000, "{}", report.received);
