@@ -27,8 +27,8 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     }
     let digest = Digest::of(bytes);
     let _ = unpack_segment(&digest, bytes);
-    let [entries, chunks] = [0, 1].map(|at| u32::from(bytes.get(at).copied().unwrap_or_default()));
-    let segment = SegmentRef { digest, len: bytes.len() as u32, entries, chunks };
+    let [entries, count] = [0, 1].map(|at| u32::from(bytes.get(at).copied().unwrap_or_default()));
+    let segment = SegmentRef { digest, len: bytes.len() as u32, entries, chunks: count };
     let packed = pack_segment(bytes);
     let _ = Reader::new().segment(&segment, &packed);
     let _ = chunks_of_segment(&segment, &packed);
@@ -47,6 +47,15 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         let len = bytes.len().saturating_mul(3);
         let raw = Unpacker::new().unpack(Codec::Difference, bytes, len, &Same).map(<[u8]>::len);
         assert!(raw.is_err() || raw == Ok(len));
+    }
+    // What is unpacked behind other bytes is what is unpacked by itself.
+    let len = usize::from(u16::from_le_bytes([count as u8, entries as u8]));
+    for codec in [Codec::Plain, Codec::Zstd, Codec::Difference] {
+        let mut behind = b"before".to_vec();
+        let done = Unpacker::new().unpack_behind(&mut behind, (codec, bytes), len, &Same);
+        let alone = Unpacker::new().unpack(codec, bytes, len, &Same).map(<[u8]>::to_vec);
+        assert!(behind.starts_with(b"before"));
+        assert_eq!(done.map(|()| behind[6..].to_vec()), alone);
     }
     if let Ok(entries) = pack::verify(Digest::of(bytes), bytes, &NoBases) {
         assert!(entries.iter().all(|entry| u64::from(entry.offset) + u64::from(entry.stored_len) <= bytes.len() as u64));
