@@ -125,27 +125,6 @@ impl Scene {
     }
 }
 
-/// A store whose packs come over a line of the test's own.
-struct Line<'a, F>(&'a Store, F);
-
-impl<F: Fn(&Digest, u32, u32) -> Result<Vec<u8>, FetchError> + Sync> Fetch for Line<'_, F> {
-    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        Fetch::recipe(self.0, id)
-    }
-    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        Fetch::segment(self.0, digest)
-    }
-    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
-        Fetch::locator(self.0, segment)
-    }
-    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        self.1(pack, offset, len)
-    }
-    fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
-        Fetch::update(self.0, from, to, offset, len)
-    }
-}
-
 /// What was moved aside, as pairs of names.
 fn aside(report: &Report) -> Vec<(&str, &str)> {
     report.aside.iter().map(|aside| (aside.path.as_str(), aside.to.as_str())).collect()

@@ -2,6 +2,27 @@
 
 use super::*;
 
+/// A store whose packs come over a line of the test's own.
+pub(super) struct Line<'a, F>(pub(super) &'a Store, pub(super) F);
+
+impl<F: Fn(&Digest, u32, u32) -> Result<Vec<u8>, FetchError> + Sync> Fetch for Line<'_, F> {
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        Fetch::recipe(self.0, id)
+    }
+    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
+        Fetch::segment(self.0, digest)
+    }
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        Fetch::locator(self.0, segment)
+    }
+    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
+        self.1(pack, offset, len)
+    }
+    fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
+        Fetch::update(self.0, from, to, offset, len)
+    }
+}
+
 /// Fails from a certain request on.
 fn cut_after(requests: u64, store: &Store) -> impl Fetch {
     let asked = AtomicU64::new(0);

@@ -5,6 +5,7 @@ use std::sync::atomic::AtomicBool;
 
 use lantern_core::progress::Stoppable;
 
+use super::fetching::Line;
 use super::*;
 use crate::collect::{CollectPlan, Kept};
 use crate::updates::{Comparison, UpdateError};
