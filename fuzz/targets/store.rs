@@ -55,7 +55,8 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         let done = Unpacker::new().unpack_behind(&mut behind, (codec, bytes), len, &Same);
         let alone = Unpacker::new().unpack(codec, bytes, len, &Same).map(<[u8]>::to_vec);
         assert!(behind.starts_with(b"before"));
-        assert_eq!(done.map(|()| behind[6..].to_vec()), alone);
+        // Why it fails may differ: one has more room than the other.
+        assert_eq!(done.ok().map(|()| behind[6..].to_vec()), alone.ok());
     }
     if let Ok(entries) = pack::verify(Digest::of(bytes), bytes, &NoBases) {
         assert!(entries.iter().all(|entry| u64::from(entry.offset) + u64::from(entry.stored_len) <= bytes.len() as u64));
