@@ -21,14 +21,6 @@ timed() { # NAME COMMAND
         "$(python3 -c "print(f'{$user + $system:.1f}')")" "$((peak / 1000))"
 }
 
-# Removes folders, and waits: for a minute ext4 makes no file where one was deleted, and looks at each of those places first, which took an
-# installation of 3,100 files 1.3 s.
-forget() {
-    rm -rf "$@"
-    sync
-    sleep 61
-}
-
 make_project "$old"
 timed "prepare, first release" "$run prepare"
 echo "    in the store: $(size "$project/.lantern/store/packs")"

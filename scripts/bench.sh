@@ -70,12 +70,10 @@ sent=$(find "$project/.lantern/store/packs" -type f -printf '%s\n' | awk '{s+=$1
 echo "    $(python3 -c "print(f'{$sent / 1e6 / $median:.0f}')") MB/s of packs (wanted: at least 300)"
 
 l promote brambleyard creek --yes
-# For a minute ext4 makes no file where one was deleted, and looks at each of those places first.
-wait_for_ext4="sync; sleep 61"
-measure "cp -r" "rm -rf '$work/copy'; $wait_for_ext4" "cp -r '$project/export' '$work/copy'"
+measure "cp -r" "forget '$work/copy'" "cp -r '$project/export' '$work/copy'"
 copy=$median
-measure "cp -r, and on the disk" "rm -rf '$work/copy'; $wait_for_ext4" "cp -r '$project/export' '$work/copy' && sync -f '$work/copy'"
+measure "cp -r, and on the disk" "forget '$work/copy'" "cp -r '$project/export' '$work/copy' && sync -f '$work/copy'"
 durable=$median
-measure "install, everything new" "rm -rf '$work/player'; $wait_for_ext4" "$run install brambleyard creek '$work/player' --target linux"
+measure "install, everything new" "forget '$work/player'" "$run install brambleyard creek '$work/player' --target linux"
 echo "    ratio to cp -r: $(ratio "$median" "$copy"); to cp -r and on the disk: $(ratio "$median" "$durable") (wanted: at most 1.1)"
 diff -r --exclude=.lantern-install "$project/export" "$work/player"

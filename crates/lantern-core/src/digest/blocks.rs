@@ -35,6 +35,22 @@ impl BlockHash {
         assert!(!bytes.is_empty() && bytes.len() as u64 <= BLOCK_LEN, "no block has {} bytes", bytes.len());
         Self(blake3::Hasher::new().set_input_offset(index * BLOCK_LEN).update(bytes).finalize_non_root())
     }
+
+    /// Reads that block of a file of `size` bytes into `buffer`, which has room for one, and hashes it.
+    ///
+    /// # Errors
+    /// Those of reading; [`ErrorKind::InvalidData`] when the file ends before.
+    pub fn read(file: &mut (impl Read + Seek), size: u64, index: u64, buffer: &mut [u8]) -> io::Result<Self> {
+        let start = index * BLOCK_LEN;
+        let len = usize::try_from(size.saturating_sub(start)).unwrap_or(BLOCK).min(BLOCK);
+        let block = buffer.get_mut(..len).unwrap_or_default();
+        file.seek(SeekFrom::Start(start))?;
+        file.read_exact(block).map_err(|error| match error.kind() {
+            ErrorKind::UnexpectedEof => ErrorKind::InvalidData.into(),
+            _ => error,
+        })?;
+        Ok(Self::of(block, index))
+    }
 }
 
 impl Digest {
@@ -46,9 +62,7 @@ impl Digest {
         let (left, right) = halves(blocks).expect("a file of one block is hashed whole");
         Self(*merge_subtrees_root(&merged(left), &merged(right), Mode::Hash).as_bytes())
     }
-}
 
-impl Digest {
     /// Returns the plain BLAKE3 digest of a large file of `size` bytes, which all processors read at once; each opens it with `open`.
     ///
     /// # Errors
@@ -66,12 +80,12 @@ impl Digest {
         let pieces: Vec<u64> = (0..size.div_ceil(PIECE_LEN)).collect();
         let hashed = Mutex::new(Vec::with_capacity(pieces.len()));
         let tools = || (None, vec![0; BLOCK]);
-        each(&pieces, processors(), tools, |(file, buffer), _, piece| {
-            let file = match file {
-                Some(file) => file,
+        each(&pieces, processors(), tools, |(reader, buffer), _, piece| {
+            let reader = match reader {
+                Some(reader) => reader,
                 none => none.insert(open()?),
             };
-            let blocks = piece_of(file, size, *piece, buffer, meter, progress)?;
+            let blocks = piece_of(reader, size, *piece, buffer, meter, progress)?;
             hashed.lock().expect("nothing panics with the lock").push((*piece, blocks));
             Ok::<(), io::Error>(())
         })?;
@@ -92,21 +106,14 @@ fn piece_of(
     progress: &dyn Progress,
 ) -> io::Result<Vec<BlockHash>> {
     const BLOCKS: u64 = PIECE_LEN / BLOCK_LEN;
-    file.seek(SeekFrom::Start(piece * PIECE_LEN))?;
     let last = size.div_ceil(BLOCK_LEN);
     let mut out = Vec::new();
     for index in piece * BLOCKS..((piece + 1) * BLOCKS).min(last) {
         if progress.stopped() {
             return Err(ErrorKind::Interrupted.into());
         }
-        let len = (size - index * BLOCK_LEN).min(BLOCK_LEN);
-        let block = buffer.get_mut(..usize::try_from(len).unwrap_or(BLOCK)).unwrap_or_default();
-        file.read_exact(block).map_err(|error| match error.kind() {
-            ErrorKind::UnexpectedEof => ErrorKind::InvalidData.into(),
-            _ => error,
-        })?;
-        out.push(BlockHash::of(block, index));
-        meter.add(len);
+        out.push(BlockHash::read(file, size, index, buffer)?);
+        meter.add((size - index * BLOCK_LEN).min(BLOCK_LEN));
     }
     if (piece + 1) * BLOCKS >= last && file.read(buffer.get_mut(..1).unwrap_or_default())? > 0 {
         return Err(ErrorKind::InvalidData.into());

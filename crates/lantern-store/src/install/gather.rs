@@ -134,7 +134,7 @@ pub(super) fn stage(
     let was_there = folder.state(&name).exists();
     let stage = folder.own_folder(&name)?;
     plan::prove(folder, plan, &stage)?;
-    ask_for_room(folder, plan, was_there.then_some(&stage))?;
+    ask_for_room(folder, plan, was_there.then_some(stage.as_path()))?;
     let writes = Writes::begin(&stage).map_err(InstallError::io("open", &stage))?;
     for (file, entry) in plan.write.iter().enumerate() {
         let Node::File { size, .. } = entry.node else { continue };
@@ -153,16 +153,23 @@ pub(super) fn stage(
     receive(&missing, Compare::Files)?;
     let mut verified = jiff::Timestamp::now();
     let staged = Staged { stage: &stage, plan, made: &made, passed: &passed };
-    let wrong = staged.check(&writes, progress)?;
+    let size = |files: &[usize]| files.iter().filter_map(|file| plan.write.get(*file)).map(|e| e.node.size()).sum();
+    let all: Vec<usize> = (0..plan.write.len()).collect();
+    // Kept until everything is on the disk: the sync can take as long as the reading.
+    let mut meter = progress.start(Task::Verify, Some(size(&all)));
+    let wrong = staged.check(&all, &writes, &*meter, progress)?;
     if !wrong.is_empty() {
+        drop(meter);
         // Something came wrong: once more only what did.
         receive(&staged.came_wrong(&wrong, &missing)?, Compare::Chunks)?;
         verified = jiff::Timestamp::now();
-        if let Some(file) = staged.check(&writes, progress)?.first() {
+        meter = progress.start(Task::Verify, Some(size(&wrong)));
+        if let Some(file) = staged.check(&wrong, &writes, &*meter, progress)?.first() {
             return Err(staged.wrong(*file)?);
         }
     }
     writes.finish(&stage).map_err(InstallError::io("bring to the disk", &stage))?;
+    drop(meter);
     failpoint::pass();
     Ok(verified)
 }
@@ -322,9 +329,9 @@ fn has_other_names(_: &fs::Metadata) -> bool {
 const SPARE_ROOM: u64 = 16 * 1024 * 1024;
 
 /// Asks for the room that the plan takes, less what an earlier run has staged, if there was one.
-fn ask_for_room(folder: &Folder, plan: &Plan<'_>, stage: Option<&PathBuf>) -> Result<(), InstallError> {
+fn ask_for_room(folder: &Folder, plan: &Plan<'_>, stage: Option<&Path>) -> Result<(), InstallError> {
     let needed: u64 = plan.write.iter().map(|entry| entry.node.size()).sum();
-    let files = |stage: &PathBuf| (0..plan.write.len()).map(|file| written(&stage.join(file.to_string()))).sum::<u64>();
+    let files = |stage: &Path| (0..plan.write.len()).map(|file| written(&stage.join(file.to_string()))).sum::<u64>();
     let needed = needed.saturating_sub(stage.map_or(0, files));
     if needed == 0 {
         return Ok(());
@@ -530,21 +537,26 @@ impl Staged<'_> {
         self.stage.join(file.to_string())
     }
 
-    /// Compares every file with its digest, sets its bit, and begins to bring all of them to the disk; returns those that are not what they
-    /// should be.
-    fn check(&self, writes: &Writes, progress: &dyn Progress) -> Result<Vec<usize>, InstallError> {
-        let meter = progress.start(Task::Verify, Some(self.plan.write.iter().map(|e| e.node.size()).sum()));
+    /// Compares files with their digests, sets their bits, and begins to bring them to the disk; returns those that are not what they should
+    /// be.
+    fn check(
+        &self,
+        files: &[usize],
+        writes: &Writes,
+        meter: &dyn Meter,
+        progress: &dyn Progress,
+    ) -> Result<Vec<usize>, InstallError> {
         let wrong = Mutex::new(Vec::new());
         std::thread::scope(|scope| {
             // The disk is written while the processors read: what is left for the last sync is little.
             scope.spawn(|| writes.start());
             each(
-                &self.plan.write,
+                files,
                 processors(),
                 || (),
-                |(), file, entry| {
-                    if !self.is_right(file, entry, &*meter, progress)? {
-                        wrong.lock().expect("nothing panics with the lock").push(file);
+                |(), _, file| {
+                    if !self.is_right(*file, meter, progress)? {
+                        wrong.lock().expect("nothing panics with the lock").push(*file);
                     }
                     Ok::<(), InstallError>(())
                 },
@@ -555,14 +567,9 @@ impl Staged<'_> {
         Ok(wrong)
     }
 
-    fn is_right(
-        &self,
-        file: usize,
-        entry: &Entry,
-        meter: &dyn Meter,
-        progress: &dyn Progress,
-    ) -> Result<bool, InstallError> {
-        let Node::File { size, digest, executable } = &entry.node else { return Ok(true) };
+    fn is_right(&self, file: usize, meter: &dyn Meter, progress: &dyn Progress) -> Result<bool, InstallError> {
+        let node = self.plan.write.get(file).map(|entry| &entry.node);
+        let Some(Node::File { size, digest, executable }) = node else { return Ok(true) };
         let path = self.path(file);
         if self.made.contains(&file) {
             meter.add(*size);
