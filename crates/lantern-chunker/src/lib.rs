@@ -1,11 +1,18 @@
-//! Content-defined chunking. The chunker is a format: a cut that moves makes every player download again.
+//! What has to look at every byte: where files are cut into chunks, samples of them, whether they look compressed already.
 //!
+//! Content-defined chunking is a format: a cut that moves makes every player download again.
 //! Algorithm: FastCDC with normalised chunking. Source: W. Xia et al., "The Design of Fast Content-Defined Chunking for
 //! Data Deduplication Based Storage Systems", IEEE TPDS 31(9), 2020, section 3
 //! (<https://doi.org/10.1109/TPDS.2020.2984632>). Parameters, table and masks are fixed by the
 //! profile's number, which stands in each recipe; golden vectors in the tests hold them. Why these: `docs/formats/recipe.md`.
 
+mod packed;
+mod samples;
+
 use std::sync::OnceLock;
+
+pub use packed::is_packed;
+pub use samples::samples;
 
 /// A chunker's parameters, by number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

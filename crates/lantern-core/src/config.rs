@@ -459,10 +459,9 @@ impl Config {
         TextPlace::of(file, text, shape::Shape::read(text).span(way))
     }
 
-    /// Returns the JSON Schema (2020-12) of the file, for editors.
-    pub fn schema() -> serde_json::Value {
-        shape::schema()
-    }
+    /// The JSON Schema (2020-12) of the file, for editors. Every command compares the one beside the configuration with it, so it
+    /// is not made anew; a test compares it with the types.
+    pub const SCHEMA: &'static str = include_str!("config/lantern.schema.json");
 }
 
 #[cfg(test)]

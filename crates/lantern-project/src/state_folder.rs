@@ -58,10 +58,10 @@ pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
     if !ignore.is_file() {
         durable::write_whole(&ignore, b"# Kind Lantern's own folder: nothing in it belongs into a repository.\n*\n")?;
     }
-    let schema = serde_json::to_vec_pretty(&Config::schema()).expect("a schema has only string keys");
+    let schema = Config::SCHEMA.as_bytes();
     let path = folder.join("lantern.schema.json");
-    if fs::read(&path).ok().as_deref() != Some(&schema) {
-        durable::write_whole(&path, &schema)?;
+    if fs::read(&path).ok().as_deref() != Some(schema) {
+        durable::write_whole(&path, schema)?;
     }
     Ok(())
 }

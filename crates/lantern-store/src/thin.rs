@@ -9,6 +9,7 @@
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 
+use lantern_chunker::samples;
 use lantern_core::compression::Compression;
 use lantern_core::digest::Digest;
 use lantern_core::parallel::map;
@@ -32,45 +33,10 @@ const MOST_LOST: usize = 16_384;
 const TRIES: u32 = 8;
 /// Chunks that are looked at before it is counted what that brought.
 const AT_ONCE: usize = 64;
-/// One place in so many is a sample, where it depends on the bytes alone.
-const SAMPLE_BITS: u32 = 11;
 /// Which part of the samples is nearly all of them: behind what holds those, others add little.
 const NEARLY_ALL: (usize, usize) = (7, 8);
 /// With fewer samples it is chance what they are of.
 const FEW_SAMPLES: usize = 6;
-/// Bytes that a sample is of: two bits of the hash leave it with each.
-const SAMPLE_LEN: usize = 32;
-
-/// Takes samples of bytes: a hash of those that end where it begins with zeros, so that the same bytes give the same samples wherever they lie.
-fn samples(raw: &[u8]) -> Vec<u64> {
-    let mut hash = 0_u64;
-    let mut out = Vec::new();
-    for (at, byte) in raw.iter().enumerate() {
-        hash = (hash << 2).wrapping_add(SPREAD.get(usize::from(*byte)).copied().unwrap_or_default());
-        if hash >> (64 - SAMPLE_BITS) == 0 && at >= SAMPLE_LEN {
-            out.push(hash);
-        }
-    }
-    out
-}
-
-/// A number for each byte, as Marsaglia's xorshift gives them (13, 7, 17); any that are spread evenly would do.
-const SPREAD: [u64; 256] = {
-    let mut out = [0; 256];
-    let (mut at, mut state) = (0, 0x9e37_79b9_7f4a_7c15_u64);
-    while at < out.len() {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        #[expect(clippy::indexing_slicing, reason = "it is below the length")]
-        {
-            out[at] = state;
-        }
-        at += 1;
-    }
-    out
-};
-
 /// The build before: its files one behind the other, cut as they are.
 #[derive(Default)]
 struct Before {

@@ -81,9 +81,9 @@ enum Below {
     Array(Vec<Spans>),
 }
 
+/// The schema as the types have it.
 pub(super) fn schema() -> Value {
-    static SCHEMA: OnceLock<Value> = OnceLock::new();
-    SCHEMA.get_or_init(|| schemars::schema_for!(raw::Config).to_value()).clone()
+    schemars::schema_for!(raw::Config).to_value()
 }
 
 /// The schema that texts are checked against.

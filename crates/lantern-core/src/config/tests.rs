@@ -293,7 +293,13 @@ fn a_value_is_found_in_the_text_or_what_is_above_it() {
 
 #[test]
 fn the_schema_lists_every_key_once() {
-    let schema = Config::schema();
+    let schema = shape::schema();
+    let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
+    if std::env::var_os("UPDATE_EXPECTED").is_some() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/src/config/lantern.schema.json");
+        std::fs::write(path, &text).unwrap();
+    }
+    assert!(text == Config::SCHEMA, "the schema is older than the types: UPDATE_EXPECTED=1 writes it again");
     let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
     let keys = target.keys().map(String::as_str).collect::<Vec<_>>().join(" ");
     let expected = "edition entitlements executable export export-root hardened-runtime inside install-folder keep-aside leave-out \

@@ -173,7 +173,8 @@ impl<'a> Cutter<'a> {
 
     fn send(&mut self) -> Result<(), SealError> {
         let mut rest = self.spare.take();
-        rest.extend(self.block.data.drain(self.cut_to..));
+        rest.extend_from_slice(self.block.data.get(self.cut_to..).unwrap_or_default());
+        self.block.data.truncate(self.cut_to);
         self.cut_to = 0;
         let next = Block::new(self.block.sequence + 1, rest);
         let block = Arc::new(std::mem::replace(&mut self.block, next));

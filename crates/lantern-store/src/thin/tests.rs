@@ -309,17 +309,6 @@ fn a_chunk_that_is_brought_again_is_whole() {
 }
 
 #[test]
-fn samples_depend_on_the_bytes_alone() {
-    let bytes = noise(5, 100_000);
-    let all = samples(&bytes);
-    assert!((30..70).contains(&all.len()), "{}", all.len());
-    let behind = samples(&[b"low tide".as_slice(), &bytes[5_000..]].concat());
-    let shared = behind.iter().filter(|sample| all.contains(sample)).count();
-    assert!(shared + 6 >= all.len(), "{shared} of {}", all.len());
-    assert!(samples(&[0; SAMPLE_LEN]).is_empty() && samples(&[]).is_empty());
-}
-
-#[test]
 fn no_more_chunks_are_compared_with_than_have_nearly_all_of_the_samples() {
     let pieces: Vec<Vec<u8>> = (0..4).map(|seed| noise(seed, 60_000)).collect();
     let of = |piece: &Vec<u8>, index: u32| samples(piece).into_iter().map(move |sample| (sample, index));
