@@ -510,12 +510,17 @@ pub fn files(folder: &Path) -> BTreeMap<String, Vec<u8>> {
 
 /// Where the files of a folder lie, by their name in it, without what belongs to the way it was installed.
 pub fn paths(folder: &Path) -> BTreeMap<String, PathBuf> {
+    paths_without(folder, &[".lantern-install", "notes"])
+}
+
+/// As [`paths`], without what has one of these names.
+pub fn paths_without(folder: &Path, names: &[&str]) -> BTreeMap<String, PathBuf> {
     let mut out = BTreeMap::new();
     let mut folders = vec![folder.to_owned()];
     while let Some(at) = folders.pop() {
         for entry in fs::read_dir(&at).unwrap() {
             let path = entry.unwrap().path();
-            if path.file_name().is_some_and(|n| n == ".lantern-install" || n == "notes") {
+            if names.iter().any(|name| path.file_name().is_some_and(|n| n == *name)) {
                 continue;
             }
             if path.is_dir() {
