@@ -6,7 +6,7 @@ use std::time::{Duration, SystemTime};
 
 use lantern_core::rules::Texts;
 
-use crate::env::{TestEnv, files, one_line};
+use crate::env::{TestEnv, files, holds, one_line};
 
 #[test]
 fn the_whole_chain_reads_well() {
@@ -586,8 +586,7 @@ fn texts_travel_with_the_build() {
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--message", "for us", "--notes", "for you", "--yes"]).success();
     let state = env.read("storefront/state.db-wal");
-    let holds = |text: &str| state.windows(text.len()).any(|w| w == text.as_bytes());
-    assert!(holds("for us") && holds("for you"));
+    assert!(holds(&state, "for us") && holds(&state, "for you"));
 }
 
 #[test]

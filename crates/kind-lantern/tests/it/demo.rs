@@ -5,22 +5,18 @@ use std::process::Stdio;
 
 use crate::env::{Ran, TestEnv};
 
-#[cfg(all(target_os = "linux", target_arch = "x86_64"))]
 #[test]
-fn the_demo_shows_every_command_before_its_output() {
+fn the_demo_shows_every_command_before_its_output_and_leaves_a_folder_to_go_on_in() {
     let env = TestEnv::without_storefront();
     // What is signed has a size of its own with each key.
     let output = env.command(&["demo", "here"]).env("LANTERN_KEY_SEED", "7").output().unwrap();
     let ran = Ran { output }.success();
-    crate::env::settings().bind(|| insta::assert_snapshot!("demo", ran.whole()));
+    // Elsewhere another system's program is started.
+    if cfg!(all(target_os = "linux", target_arch = "x86_64")) {
+        crate::env::settings().bind(|| insta::assert_snapshot!("demo", ran.whole()));
+    }
     let again = env.lantern(&["demo", "here"]).fails(2);
     assert!(again.stderr().contains("overwrites nothing"), "{}", again.stderr());
-}
-
-#[test]
-fn the_demo_leaves_a_folder_to_go_on_in() {
-    let env = TestEnv::without_storefront();
-    env.lantern(&["demo", "here"]).success();
     let mut rehearsal =
         env.command_in("here", &["rehearse", "--state", "rehearsal"]).stdout(Stdio::piped()).spawn().unwrap();
     let mut lines = BufReader::new(rehearsal.stdout.take().unwrap()).lines();

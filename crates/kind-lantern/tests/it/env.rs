@@ -10,6 +10,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex};
 
 use jiff::{SignedDuration, Timestamp};
+use lantern_core::bytes;
 use lantern_core::system::System;
 use lantern_rehearsal::exports::{self, GameVersion};
 use lantern_rehearsal::server::Running;
@@ -506,6 +507,11 @@ pub fn settings() -> insta::Settings {
 /// Every regular file below a folder, by name, but our own state.
 pub fn files(folder: &Path) -> BTreeMap<String, Vec<u8>> {
     paths(folder).into_iter().map(|(name, path)| (name, fs::read(path).unwrap())).collect()
+}
+
+/// Whether bytes hold others.
+pub fn holds(bytes: &[u8], what: impl AsRef<[u8]>) -> bool {
+    bytes::find(bytes, what.as_ref(), 0).is_some()
 }
 
 /// Where the files of a folder lie, by their name in it, without what belongs to the way it was installed.

@@ -4,7 +4,7 @@ use std::process::Command;
 
 use lantern_rehearsal::exports::GameVersion;
 
-use crate::env::{Ran, TestEnv};
+use crate::env::{Ran, TestEnv, holds};
 
 /// Begins a desktop's session with a key store that is unlocked, and runs something in it.
 const SESSION: &str = include_str!("key_store/session.sh");
@@ -110,6 +110,6 @@ fn a_passphrase_of_ones_own_is_kept_and_taken_out_again() {
     let all = crate::env::paths(&desktop.0.path("."));
     for (name, path) in all.into_iter().filter(|(name, _)| !name.starts_with("store/")) {
         let bytes = std::fs::read(path).unwrap();
-        assert!(!bytes.windows(MINE.len()).any(|part| part == MINE.as_bytes()), "{name}");
+        assert!(!holds(&bytes, MINE), "{name}");
     }
 }

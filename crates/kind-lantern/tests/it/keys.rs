@@ -6,7 +6,7 @@ use std::process::Command;
 use lantern_core::system::System;
 use lantern_rehearsal::exports::{GameVersion, write_android, write_linux, write_windows};
 
-use crate::env::{Ran, TestEnv, files};
+use crate::env::{Ran, TestEnv, files, holds};
 
 pub const PASSPHRASE: &str = "the tide comes in slowly";
 
@@ -290,19 +290,19 @@ fn nothing_secret_is_written_anywhere() {
     let at = der.windows(2).position(|pair| pair == [0x04, 0x20]).unwrap() + 2;
     let secret = &der[at..at + 32];
     let hex: String = secret.iter().map(|byte| format!("{byte:02x}")).collect();
-    let holds = |bytes: &[u8]| {
+    let tells = |bytes: &[u8]| {
         let text = String::from_utf8_lossy(bytes).replace('\n', "");
-        bytes.windows(32).any(|window| window == secret)
+        holds(bytes, secret)
             || text.contains(PASSPHRASE)
             || text.to_lowercase().contains(&hex)
             || text.contains(&lines[lines.len() / 4..lines.len() / 2])
     };
-    assert!(holds(pem.as_bytes()), "the search finds what it looks for");
-    assert!(!holds(said.as_bytes()));
+    assert!(tells(pem.as_bytes()), "the search finds what it looks for");
+    assert!(!tells(said.as_bytes()));
     let everything = files(&phone.0.path("."));
     assert!(everything.keys().any(|name| name.ends_with("keys/saltmarsh-mobile.p12")), "{}", phone.keys());
     for (name, bytes) in everything {
-        assert!(!holds(&bytes), "{name}");
+        assert!(!tells(&bytes), "{name}");
     }
 }
 

@@ -11,7 +11,7 @@ use lantern_store::store::Store;
 use lantern_storefront::{Invited, Opening, StorefrontError};
 
 use crate::editions::with_first_tide;
-use crate::env::{Ran, TestEnv, copy};
+use crate::env::{Ran, TestEnv, copy, holds};
 
 /// What the storefront keeps of the game.
 fn at_the_place(env: &TestEnv) -> Store {
@@ -249,7 +249,7 @@ fn files_with(folder: &Path, text: &str) -> Vec<String> {
             let path = entry.path();
             if entry.file_type().unwrap().is_dir() {
                 open.push(path);
-            } else if std::fs::read(&path).unwrap().windows(text.len()).any(|window| window == text.as_bytes()) {
+            } else if holds(&std::fs::read(&path).unwrap(), text) {
                 found.push(path.strip_prefix(folder).unwrap().to_str().unwrap().replace('\\', "/"));
             }
         }
