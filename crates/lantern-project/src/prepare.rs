@@ -102,7 +102,10 @@ impl Session {
             let sealing = sealing.map_err(|error| self.give_room_back(&held, error))?;
             noted.map_err(|error| self.give_room_back(&held, error))?;
             if let Some(known) = self.known(edition, &version, &sealing.inputs)? {
-                let findings = sealing.judged.map(|judged| judged.findings).unwrap_or_default();
+                let mut findings = sealing.judged.map(|judged| judged.findings).unwrap_or_default();
+                // It was sealed before, so nothing would have been left to write for it.
+                let is_told = findings.iter().any(|(_, finding)| finding.code == Code::StoreDamaged);
+                findings.extend((sealing.cost.stored > 0 && !is_told).then(|| (None, lost())));
                 return self.nothing_new(known, findings, options, progress);
             }
             let input = self.input(edition, &version, &sealing.inputs);
@@ -702,10 +705,17 @@ fn with_changes(mut targets: Vec<TargetRecord>, changing: Option<&dyn Changing>)
     targets
 }
 
+const REPAIR_EARLIER: &str = "earlier releases may lack something: lantern repair";
+
 /// What is said when files of the store were found to be damaged.
 fn damaged(files: usize) -> Option<Finding> {
     let are = if files == 1 { "a file of the store is" } else { "files of the store are" };
     let what = format!("{are} damaged: what this release needs of it was taken from the exports again");
-    let fix = "earlier releases may lack something: lantern repair";
-    (files > 0).then(|| Finding::of(Code::StoreDamaged, what, fix))
+    (files > 0).then(|| Finding::of(Code::StoreDamaged, what, REPAIR_EARLIER))
+}
+
+/// What is said when files of the store were not there.
+fn lost() -> Finding {
+    let what = "files of the store were missing: what this release needs of them was taken from the exports again";
+    Finding::of(Code::StoreDamaged, what, REPAIR_EARLIER)
 }

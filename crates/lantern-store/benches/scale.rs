@@ -106,7 +106,7 @@ fn main() -> std::io::Result<()> {
 
     let clock = Instant::now();
     let parts: Vec<(Digest, Vec<ChunkRef>, Vec<u8>)> = recipe::chunks_by_segment(&second.root, &new)
-        .map(|(segment, chunks)| (segment.digest, locator::encode(&segment.digest, &chunks, &known), chunks))
+        .map(|(segment, chunks)| (segment.digest, locator::encode(&segment.digest, &chunks, &known, &[]), chunks))
         .map(|(digest, bytes, chunks)| (digest, chunks, bytes))
         .collect();
     let all: u64 = parts.iter().map(|(_, _, bytes)| bytes.len() as u64).sum();

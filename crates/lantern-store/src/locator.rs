@@ -31,7 +31,7 @@ pub struct Location {
 /// Where some chunks lie: those of a segment, or of several.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Locator {
-    /// Each pack's name and length in bytes, in the order of names.
+    /// Each pack's name and length in bytes, in the order of names: those that the chunks lie in, and those of what they are differences to.
     pub packs: Vec<(Digest, u32)>,
     /// Sorted by chunk digest.
     locations: Vec<Location>,
@@ -74,10 +74,12 @@ pub fn packs_of(segment: &Digest, bytes: &[u8]) -> Result<Vec<(Digest, u32)>, Re
     Ok(read_head(segment, bytes)?.0)
 }
 
-/// Writes where the chunks of a segment lie that are known; others are said to be lost.
-pub fn encode(segment: &Digest, chunks: &[ChunkRef], known: &ChunkIndex) -> Vec<u8> {
+/// Writes where the chunks of a segment lie that are known; others are said to be lost. `bases` are the packs that hold what some of them
+/// are differences to.
+pub fn encode(segment: &Digest, chunks: &[ChunkRef], known: &ChunkIndex, bases: &[(Digest, u32)]) -> Vec<u8> {
     let places: Vec<_> = chunks.iter().map(|chunk| known.find(&chunk.digest)).collect();
     let mut packs: Vec<(Digest, u32)> = places.iter().flatten().map(|(name, len, _)| (*name, *len)).collect();
+    packs.extend(bases);
     packs.sort_unstable();
     packs.dedup();
     let mut out = Vec::new();
@@ -201,7 +203,10 @@ impl Locator {
     pub fn of_differences(&self) -> u64 {
         let thin = self.locations.iter().filter(|location| location.entry.codec == Codec::Difference);
         // A plain chunk has no length of its own there, a compressed one has one.
-        thin.map(|location| if location.entry.whole_len == location.entry.raw_len { 8 } else { 4 }).sum()
+        let lens: u64 =
+            thin.map(|location| if location.entry.whole_len == location.entry.raw_len { 8 } else { 4 }).sum();
+        let used: BTreeSet<u32> = self.locations.iter().map(|location| location.pack).collect();
+        lens + ((self.packs.len() - used.len()) * PACK_LEN.get()) as u64
     }
 
     /// Returns where each chunk lies, in the order of their digests.
@@ -243,7 +248,7 @@ mod tests {
     }
 
     fn sample() -> Vec<u8> {
-        encode(&Digest::of(SEGMENT), &chunks(), &known())
+        encode(&Digest::of(SEGMENT), &chunks(), &known(), &[])
     }
 
     fn decode(bytes: &[u8]) -> Result<Locator, ReadError> {
@@ -270,10 +275,21 @@ mod tests {
     }
 
     #[test]
+    fn packs_that_differences_need_are_named_too() {
+        let base = (Digest::of(b"r"), 100);
+        let locator = decode(&encode(&Digest::of(SEGMENT), &chunks(), &known(), &[base])).unwrap();
+        let without = decode(&sample()).unwrap();
+        assert!(locator.packs.contains(&base) && !without.packs.contains(&base));
+        assert_eq!((locator.packs.len(), locator.locations.len()), (3, without.locations.len()));
+        // Whoever has whole chunks has neither the name nor the second length.
+        assert_eq!((locator.of_differences(), without.of_differences()), (36 + 4, 4));
+    }
+
+    #[test]
     fn parts_are_joined_and_each_chunk_is_there_once() {
         let part = |names: &[&str]| {
             let own: Vec<ChunkRef> = names.iter().map(|name| chunk(name)).collect();
-            Locator::decode(&Digest::of(SEGMENT), &own, &encode(&Digest::of(SEGMENT), &own, &known())).unwrap()
+            Locator::decode(&Digest::of(SEGMENT), &own, &encode(&Digest::of(SEGMENT), &own, &known(), &[])).unwrap()
         };
         let joined = Locator::join(&[part(&["b", "a"]), part(&["a", "c", "d", "lost", "f"])]);
         assert_eq!(joined, decode(&sample()).unwrap());

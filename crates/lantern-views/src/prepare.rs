@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use lantern_core::config::AD_HOC;
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::release::ReleaseRecord;
@@ -80,6 +80,7 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     let Some(cost) = prepared.cost else {
         view.say(format!("nothing changed: {game} {name} has exactly this content"));
         say_of_sealing(prepared.release.warnings, &prepared.release.unsigned, &mut view);
+        show_of_now(&prepared.findings, &mut view);
         return view;
     };
     view.say(format!("{} {game} {name}\n", good("sealed")));
@@ -138,8 +139,23 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     view
 }
 
+/// Whether a finding is about what happened while something was prepared: nobody finds it again later.
+fn is_of_now(finding: &Finding) -> bool {
+    matches!(finding.code, Code::StoreDamaged | Code::StaleLedgerCopy)
+}
+
+/// What nobody finds again later, with what to do about it.
+fn show_of_now(findings: &[(Option<Name>, Finding)], view: &mut View) {
+    for (_, finding) in findings.iter().filter(|(_, finding)| is_of_now(finding)) {
+        view.space();
+        view.finding(finding);
+    }
+}
+
 /// A line for each warning, and how many there are; `check` says what to do about them. Then what is worth knowing.
 fn show_warnings(findings: &[(Option<Name>, Finding)], view: &mut View) {
+    show_of_now(findings, view);
+    let findings: Vec<_> = findings.iter().filter(|(_, finding)| !is_of_now(finding)).collect();
     let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
     let count = format::count(warnings, "warning", "warnings");
     let of_warnings = format!("{} lantern check shows how to fix them", care(format!("{count}:")));

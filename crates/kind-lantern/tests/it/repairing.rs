@@ -337,8 +337,8 @@ fn damage_is_healed_by_the_next_release_that_relies_on_it() {
       added to the store   4.38 MB  (what 1.3.2 (1) had is stored once)
       release id  ID
 
-      1 warning: lantern check shows how to fix them
-        a file of the store is damaged: what this release needs of it was taken from the exports again (store-damaged)
+      warning: a file of the store is damaged: what this release needs of it was taken from the exports again (store-damaged)
+      fix: earlier releases may lack something: lantern repair
 
     next: lantern push brambleyard
     ");
@@ -355,6 +355,24 @@ fn damage_is_healed_by_the_next_release_that_relies_on_it() {
     assert!(stderr.contains("no release needs them"), "{stderr}");
     env.lantern(&["repair"]).success();
     env.lantern(&["verify"]).success();
+}
+
+/// Although nothing is new.
+#[test]
+fn what_the_store_lost_comes_back_with_the_next_prepare_which_says_so() {
+    let env = TestEnv::new();
+    env.lantern(&["prepare"]).success();
+    std::fs::remove_dir_all(env.path(".lantern/store/packs")).unwrap();
+    snapshot!(env.lantern(&["prepare"]).success().whole(), @"
+    nothing changed: Saltmarsh Post 1.3.2 (1) has exactly this content
+
+      warning: files of the store were missing: what this release needs of them was taken from the exports again (store-damaged)
+      fix: earlier releases may lack something: lantern repair
+
+    next: lantern connect brambleyard
+    ");
+    env.lantern(&["verify"]).success();
+    assert!(!env.lantern(&["prepare"]).success().whole().contains("store-damaged"));
 }
 
 #[test]

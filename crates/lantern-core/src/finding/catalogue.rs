@@ -396,8 +396,8 @@ codes! {
         "The start file is in a depot that not every player downloads.",
         "Some players would have a game that does not start.";
     StoreDamaged "store-damaged", Warning, accept,
-        "Files of the store are damaged.",
-        "Damaged files are never sent or copied, and earlier releases may need them. A disk that lost data may lose more.";
+        "Files of the store are damaged or missing.",
+        "Damaged files are never sent or copied, and earlier releases may need what is lost. A disk that lost data may lose more.";
     TestOnly "test-only", Error, accept,
         "The package is marked as a test build.",
         "Shops and devices refuse it.";

@@ -180,6 +180,24 @@ fn what_the_store_lost_comes_back_from_the_exports_or_the_storefront() {
     }
 }
 
+#[test]
+fn preparing_again_brings_back_what_the_store_lost_and_says_so() {
+    let scene = Scene::new();
+    let sealed = scene.prepare(&PrepareOptions::default());
+    let again = scene.prepare(&PrepareOptions::default());
+    let codes = |prepared: &Prepared| prepared.findings.iter().map(|(_, finding)| finding.code).collect::<Vec<_>>();
+    assert!(again.cost.is_none() && !codes(&again).contains(&Code::StoreDamaged));
+    for pack in walk(&scene.path("game/.lantern/store/packs")) {
+        fs::remove_file(pack).unwrap();
+    }
+    let again = scene.prepare(&PrepareOptions::default());
+    assert_eq!((again.release.id, again.cost.is_none()), (sealed.release.id, true));
+    assert!(codes(&again).contains(&Code::StoreDamaged), "{:?}", again.findings);
+    assert_eq!(scene.session().workspace().verify_store(&Silent).unwrap().wrong, Vec::<String>::new());
+    let again = scene.prepare(&PrepareOptions::default());
+    assert!(!codes(&again).contains(&Code::StoreDamaged));
+}
+
 fn walk(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
     let mut out = Vec::new();
     for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {

@@ -153,7 +153,7 @@ impl State {
     fn locator(&self, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
         let at = there(self.recipes.keys().find_map(|id| self.segment_of(*id, digest)), "a segment")?;
         let chunks = recipe::chunks_of_segment(&at, there(self.segments.get(digest), "a segment")?).unwrap();
-        Ok(locator::encode(digest, &chunks, &self.chunks))
+        Ok(locator::encode(digest, &chunks, &self.chunks, &[]))
     }
 
     fn range(&self, name: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError> {

@@ -1,11 +1,12 @@
 //! Where what a store holds lies: locators of segments, and the index of all chunks.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_core::digest::{Digest, RecipeId};
 
 use super::{Store, StoreError};
 use crate::chunk_index::ChunkIndex;
+use crate::codec::Codec;
 use crate::durable;
 use crate::locator::{self, Locator};
 use crate::pack::ChunkEntry;
@@ -112,11 +113,31 @@ impl Store {
                 let packs = chunks.iter().filter(|_| !fresh.is_empty()).filter_map(|chunk| known.find(&chunk.digest));
                 let named: BTreeSet<Digest> = packs.map(|(pack, ..)| pack).collect();
                 self.forget_fresh(fresh.iter().filter(|pack| named.contains(pack)))?;
-                let bytes = locator::encode(&segment.digest, &chunks, known);
+                let bytes = locator::encode(&segment.digest, &chunks, known, &self.packs_of_bases(&chunks, known)?);
                 durable::write_whole(&self.locator_path(&segment.digest), &bytes)?;
             }
         }
         Ok(())
+    }
+
+    /// Returns the packs that hold what some chunks are differences to, as far as these can be read.
+    fn packs_of_bases(&self, chunks: &[ChunkRef], known: &ChunkIndex) -> Result<Vec<(Digest, u32)>, StoreError> {
+        let mut thin: BTreeMap<Digest, Vec<ChunkEntry>> = BTreeMap::new();
+        for (pack, _, entry) in chunks.iter().filter_map(|chunk| known.find(&chunk.digest)) {
+            if entry.codec == Codec::Difference {
+                thin.entry(pack).or_default().push(entry);
+            }
+        }
+        let mut out = BTreeSet::new();
+        for (pack, differences) in thin {
+            match self.bases_of(&pack, &differences) {
+                Err(StoreError::Pack { .. }) => {}
+                bases => out.extend(
+                    bases?.iter().flatten().filter_map(|base| known.find(base)).map(|(name, len, _)| (name, len)),
+                ),
+            }
+        }
+        Ok(out.into_iter().collect())
     }
 
     /// Reads the locator of a segment, as bytes that nobody has looked at.

@@ -48,7 +48,11 @@ fn differences(store: &Store) -> Vec<(Digest, ChunkEntry)> {
 fn read_back(store: &Store, tree: &SealedTree) -> Vec<Vec<u8>> {
     let store = Store::at(store.root());
     assert!(store.packs().unwrap().iter().all(|pack| store.is_sound(pack)));
-    let contents = Contents::open(&store, tree.recipe).unwrap();
+    read_back_of(&store, tree)
+}
+
+fn read_back_of(store: &Store, tree: &SealedTree) -> Vec<Vec<u8>> {
+    let contents = Contents::open(store, tree.recipe).unwrap();
     let read = |entry: &Entry| {
         let mut out = Vec::new();
         contents.write_to(entry, &mut out).unwrap();
@@ -98,6 +102,32 @@ fn a_build_that_changed_little_takes_little() {
     let one = sealed_files(&third, &[("marsh.pack", &first())]);
     sealed_after(&third, &[("marsh.pack", &second())], Some(one.recipe));
     assert_eq!(third.packs().unwrap(), store.packs().unwrap());
+}
+
+#[test]
+fn a_tree_whose_differences_are_to_what_is_lost_is_not_there() {
+    let temp = tempfile::tempdir().unwrap();
+    let store = Store::at(temp.path());
+    let one = sealed_files(&store, &[("marsh.pack", &first())]);
+    let first_pack = store.packs().unwrap()[0];
+    // Every chunk is another, and a difference: nothing else of the first build is needed.
+    let mut changed = first();
+    changed.iter_mut().step_by(5_000).for_each(|byte| *byte ^= 0x55);
+    let two = sealed_after(&store, &[("marsh.pack", &changed)], Some(one.recipe));
+    let [pack] =
+        differences(&store).iter().map(|(pack, _)| *pack).collect::<HashSet<_>>().into_iter().collect::<Vec<_>>()[..]
+    else {
+        panic!("more than one pack")
+    };
+    assert!(store.pack_table(&pack).unwrap().1.iter().all(|entry| entry.codec == Codec::Difference));
+    assert!(store.has_tree(one.id).unwrap() && store.has_tree(two.id).unwrap());
+    store.remove_pack(&first_pack).unwrap();
+    assert!(!store.has_tree(one.id).unwrap() && !store.has_tree(two.id).unwrap());
+    // Sealed once more, it is there again, in whatever packs.
+    let again = Store::at(store.root());
+    let two = sealed_after(&again, &[("marsh.pack", &changed)], Some(one.recipe));
+    assert!(again.has_tree(two.id).unwrap());
+    assert_eq!(read_back_of(&again, &two), [changed]);
 }
 
 #[test]
