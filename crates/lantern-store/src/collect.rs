@@ -60,7 +60,7 @@ pub struct CollectPlan {
     segments: Vec<Digest>,
     /// Packs that hold nothing that is needed.
     unneeded: Vec<Digest>,
-    /// Packs whose needed chunks are written once more.
+    /// Packs whose needed chunks are written once more, or lie elsewhere as well.
     emptied: Vec<Digest>,
     /// In the order of their owners, and of their places.
     moving: Vec<Moving>,
@@ -109,8 +109,9 @@ impl CollectPlan {
                 let of_chunk = owners.entry(chunk).or_insert(*owner);
                 *of_chunk = (*owner).min(*of_chunk);
                 needed.entry(*pack).or_default().insert(chunk, (*owner, location.entry));
-                packs_of.entry(*recipe).or_default().insert(*pack);
             }
+            // Those of bases, too.
+            packs_of.entry(*recipe).or_default().extend(locator.packs.iter().map(|(pack, _)| *pack));
         }
         plan.bases = add_bases(store, &mut needed)?;
         let kept_trees: BTreeSet<TreeId> = keep.iter().map(|kept| kept.tree).collect();
@@ -144,7 +145,10 @@ impl CollectPlan {
             plan.removed += u64::from(len);
             plan.written += used;
             let Some(chunks) = some else {
-                plan.unneeded.push(pack);
+                // One that is named goes when it is not named any more: what it held for others lies elsewhere, too.
+                let is_named = packs_of.values().any(|packs| packs.contains(&pack));
+                let list = if is_named { &mut plan.emptied } else { &mut plan.unneeded };
+                list.push(pack);
                 continue;
             };
             plan.emptied.push(pack);
@@ -203,6 +207,9 @@ impl CollectPlan {
         }
         close(store, &mut writer, &mut moved)?;
         let emptied: BTreeSet<Digest> = self.emptied.iter().copied().collect();
+        if !self.relocated.is_empty() {
+            self.add_bases_that_stay(store, &emptied, &mut moved)?;
+        }
         for recipe in &self.relocated {
             // What has moved is known already, and so it stays; the rest is where the old locators say.
             let (root, entries) = store.recipe(*recipe)?;
@@ -217,6 +224,24 @@ impl CollectPlan {
         named.extend(self.bases.iter().map(|(base, pack)| moved.find(base).map_or(*pack, |(pack, ..)| pack)));
         for pack in self.unneeded.iter().chain(&self.emptied).filter(|pack| !named.contains(pack)) {
             store.remove_pack(pack)?;
+        }
+        Ok(())
+    }
+
+    /// Adds what differences are to and does not move: locators name its packs.
+    fn add_bases_that_stay(
+        &self,
+        store: &Store,
+        emptied: &BTreeSet<Digest>,
+        moved: &mut ChunkIndex,
+    ) -> Result<(), StoreError> {
+        let packs: BTreeSet<Digest> = self.bases.values().copied().collect();
+        for pack in packs.difference(emptied) {
+            let (len, entries) = store.pack_table(pack)?;
+            let number = moved.add_pack(*pack, len);
+            for entry in entries.iter().filter(|entry| self.bases.get(&entry.digest) == Some(pack)) {
+                moved.add(number, entry);
+            }
         }
         Ok(())
     }

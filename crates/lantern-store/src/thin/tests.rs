@@ -104,30 +104,52 @@ fn a_build_that_changed_little_takes_little() {
     assert_eq!(third.packs().unwrap(), store.packs().unwrap());
 }
 
+/// A store with a build that is all differences, and the pack that these are to.
+fn all_differences(store: &Store, more: &[u8]) -> (SealedTree, SealedTree, Digest, Vec<u8>) {
+    let one = sealed_files(store, &[("marsh.pack", &first()), ("more.pack", more)]);
+    let pack = store.packs().unwrap()[0];
+    let mut changed = first();
+    changed.iter_mut().step_by(5_000).for_each(|byte| *byte ^= 0x55);
+    let two = sealed_after(store, &[("marsh.pack", &changed)], Some(one.recipe));
+    let thin = differences(store);
+    assert!(!thin.is_empty() && thin.iter().all(|(of, _)| store.pack_table(of).unwrap().1.len() == thin.len()));
+    (one, two, pack, changed)
+}
+
 #[test]
 fn a_tree_whose_differences_are_to_what_is_lost_is_not_there() {
     let temp = tempfile::tempdir().unwrap();
     let store = Store::at(temp.path());
-    let one = sealed_files(&store, &[("marsh.pack", &first())]);
-    let first_pack = store.packs().unwrap()[0];
-    // Every chunk is another, and a difference: nothing else of the first build is needed.
-    let mut changed = first();
-    changed.iter_mut().step_by(5_000).for_each(|byte| *byte ^= 0x55);
-    let two = sealed_after(&store, &[("marsh.pack", &changed)], Some(one.recipe));
-    let [pack] =
-        differences(&store).iter().map(|(pack, _)| *pack).collect::<HashSet<_>>().into_iter().collect::<Vec<_>>()[..]
-    else {
-        panic!("more than one pack")
-    };
-    assert!(store.pack_table(&pack).unwrap().1.iter().all(|entry| entry.codec == Codec::Difference));
+    let (one, two, pack, changed) = all_differences(&store, b"letters");
     assert!(store.has_tree(one.id).unwrap() && store.has_tree(two.id).unwrap());
-    store.remove_pack(&first_pack).unwrap();
+    store.remove_pack(&pack).unwrap();
     assert!(!store.has_tree(one.id).unwrap() && !store.has_tree(two.id).unwrap());
     // Sealed once more, it is there again, in whatever packs.
     let again = Store::at(store.root());
     let two = sealed_after(&again, &[("marsh.pack", &changed)], Some(one.recipe));
     assert!(again.has_tree(two.id).unwrap());
     assert_eq!(read_back_of(&again, &two), [changed]);
+}
+
+#[test]
+fn what_differences_are_to_moves_and_is_named_where_it_lies_then() {
+    let temp = tempfile::tempdir().unwrap();
+    let store = Store::at(temp.path());
+    // Most of the pack is needed by nobody once the first build goes.
+    let (one, two, pack, changed) = all_differences(&store, &noise(700, 30_000_000));
+    let plan = CollectPlan::make(&store, &[Kept { tree: two.id, owner: 0 }], &[one.id]).unwrap();
+    assert!(plan.removed > 29_000_000 && plan.written < 3_000_000, "{plan:?}");
+    plan.carry_out(&store, &Silent).unwrap();
+    let there = store.packs().unwrap();
+    assert!(!there.contains(&pack), "it was to go");
+    let store = Store::at(store.root());
+    assert!(store.has_tree(two.id).unwrap());
+    assert_eq!(read_back(&store, &two), [changed]);
+    // And from there it is missed, too.
+    let thin = differences(&store)[0].0;
+    let base = there.into_iter().find(|pack| *pack != thin).unwrap();
+    store.remove_pack(&base).unwrap();
+    assert!(!store.has_tree(two.id).unwrap());
 }
 
 #[test]
