@@ -1,6 +1,6 @@
 //! Connecting: wrong secrets, other storefronts, and where a secret may be found afterwards.
 
-use crate::env::{TestEnv, holds};
+use crate::env::TestEnv;
 
 #[test]
 fn a_wrong_secret_is_told_before_anything_travels() {
@@ -62,7 +62,7 @@ fn the_secret_lies_in_one_file_that_only_its_owner_can_read() {
     assert_eq!((mode(&entries[0]), mode(&folder)), (0o600, 0o700));
     for (name, bytes) in crate::env::files(&env.path(".")) {
         assert!(
-            !holds(&bytes, &secret) || name.starts_with("home/") || name.starts_with("storefront/"),
+            !crate::env::holds(&bytes, &secret) || name.starts_with("home/") || name.starts_with("storefront/"),
             "{name} holds the secret"
         );
     }
