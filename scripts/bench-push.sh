@@ -8,6 +8,7 @@ make_project "$old"
 port=$(sed -n 's|^address = "http://127.0.0.1:\([0-9]*\)"|\1|p' "$project/lantern.toml")
 line_port=$((port > 40000 ? port - 1 : port + 1))
 open_place
+: > "$work/line"
 python3 "$here/scripts/slow-line.py" "$line_port" "$port" 25 100 > "$work/line" &
 line=$!
 trap 'kill $line 2> /dev/null || true; end' EXIT
