@@ -97,7 +97,7 @@ mod tests {
     use proptest::prelude::*;
 
     /// Bytes that look random and are the same everywhere.
-    fn noise(seed: &str, len: usize) -> Vec<u8> {
+    pub(crate) fn noise(seed: &str, len: usize) -> Vec<u8> {
         let mut bytes = vec![0; len];
         blake3::Hasher::new().update(seed.as_bytes()).finalize_xof().fill(&mut bytes);
         bytes

@@ -40,11 +40,11 @@ fn repeats(raw: &[u8]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tests::noise;
 
     #[test]
     fn noise_looks_packed_and_what_something_can_be_saved_of_does_not() {
-        let mut noise = vec![0; 40_000];
-        blake3::Hasher::new().update(b"tide").finalize_xof().fill(&mut noise);
+        let noise = noise("tide", 40_000);
         assert!(is_packed(&noise) && is_packed(&noise[..LOOKED_AT]) && !is_packed(&noise[..LOOKED_AT - 1]));
         // Half of the values, or one that comes every other time: there is something to save.
         let fewer: Vec<u8> = noise.iter().map(|byte| byte & 0x7f).collect();

@@ -38,11 +38,11 @@ const SPREAD: [u64; 256] = {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tests::noise;
 
     #[test]
     fn samples_depend_on_the_bytes_alone() {
-        let mut bytes = vec![0; 100_000];
-        blake3::Hasher::new().update(b"ebb").finalize_xof().fill(&mut bytes);
+        let bytes = noise("ebb", 100_000);
         let all = samples(&bytes);
         assert!((30..70).contains(&all.len()), "{}", all.len());
         let behind = samples(&[b"low tide".as_slice(), &bytes[5_000..]].concat());

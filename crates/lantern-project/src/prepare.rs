@@ -102,10 +102,7 @@ impl Session {
             let sealing = sealing.map_err(|error| self.give_room_back(&held, error))?;
             noted.map_err(|error| self.give_room_back(&held, error))?;
             if let Some(known) = self.known(edition, &version, &sealing.inputs)? {
-                let mut findings = sealing.judged.map(|judged| judged.findings).unwrap_or_default();
-                // It was sealed before, so nothing would have been left to write for it.
-                let is_told = findings.iter().any(|(_, finding)| finding.code == Code::StoreDamaged);
-                findings.extend((sealing.cost.stored > 0 && !is_told).then(|| (None, lost())));
+                let findings = sealing.judged.map(|judged| judged.findings).unwrap_or_default();
                 return self.nothing_new(known, findings, options, progress);
             }
             let input = self.input(edition, &version, &sealing.inputs);
@@ -287,6 +284,7 @@ impl Session {
             self.workspace.have_looked(edition, Looked::Known(exported.clone()));
             return Ok(Sealing::nothing(with_changes(exported, changing)));
         }
+        let was_whole = self.is_newest_whole(edition)?;
         let mut past = PastReleases::load(project, edition)?;
         let at_most = size_of_new(&divided, &digests);
         // Something is made: everything is read again.
@@ -305,7 +303,7 @@ impl Session {
             self.remember(&digests);
             self.workspace.have_looked(edition, Looked::at(&divided, &digests));
             copies?;
-            judged.findings.extend(self.damage()?);
+            judged.findings.extend(self.damage(was_whole)?);
             let targets = describe(&divided, &trees)?;
             return Ok(Sealing { inputs: targets.clone(), targets, cost, judged: Some(judged), past, stamped: None });
         };
@@ -330,7 +328,7 @@ impl Session {
             Changes { edition, changing, release: &release, store, windows: &windows, folder: self.changed_folder() };
         let (targets, cost) = self.seal_changed(divided, (&trees, &inputs), &changes, &past, progress)?;
         judged.findings.extend(changing.findings().into_iter().map(|(target, finding)| (Some(target), finding)));
-        judged.findings.extend(self.damage()?);
+        judged.findings.extend(self.damage(was_whole)?);
         Ok(Sealing { inputs, targets, cost, judged: Some(judged), past, stamped })
     }
 
@@ -456,8 +454,25 @@ impl Session {
         }
     }
 
-    fn damage(&self) -> Result<Option<(Option<Name>, Finding)>, ProjectError> {
-        Ok(damaged(self.workspace.store.damaged()?.len()).map(|finding| (None, finding)))
+    /// What is said of the store after something was sealed: that files of it were found to be damaged, or missing before.
+    fn damage(&self, was_whole: bool) -> Result<Option<(Option<Name>, Finding)>, ProjectError> {
+        let what = match self.workspace.store.damaged()?.len() {
+            0 if was_whole => return Ok(None),
+            0 => "files of the store were missing: what this release needs of them",
+            1 => "a file of the store is damaged: what this release needs of it",
+            _ => "files of the store are damaged: what this release needs of it",
+        };
+        let what = format!("{what} was taken from the exports again");
+        let fix = "earlier releases may lack something: lantern repair";
+        Ok(Some((None, Finding::of(Code::StoreDamaged, what, fix))))
+    }
+
+    /// Whether all of the newest release that was sealed here is in the store, as far as names and lengths show.
+    fn is_newest_whole(&self, edition: &Name) -> Result<bool, ProjectError> {
+        let board = self.workspace.board(edition)?;
+        let is_here =
+            |known: &&&KnownRelease| !board.freed.contains(&known.id) && self.workspace.store.record(known.id).is_ok();
+        board.newest_first().iter().find(is_here).map_or(Ok(true), |known| self.is_whole(known))
     }
 
     /// Returns the targets as they are exported, if nothing changed and a release has them: then there is nothing to seal.
@@ -703,19 +718,4 @@ fn with_changes(mut targets: Vec<TargetRecord>, changing: Option<&dyn Changing>)
         target.changed = by.map(|by| Changed { by, replaced: BTreeMap::new() });
     }
     targets
-}
-
-const REPAIR_EARLIER: &str = "earlier releases may lack something: lantern repair";
-
-/// What is said when files of the store were found to be damaged.
-fn damaged(files: usize) -> Option<Finding> {
-    let are = if files == 1 { "a file of the store is" } else { "files of the store are" };
-    let what = format!("{are} damaged: what this release needs of it was taken from the exports again");
-    (files > 0).then(|| Finding::of(Code::StoreDamaged, what, REPAIR_EARLIER))
-}
-
-/// What is said when files of the store were not there.
-fn lost() -> Finding {
-    let what = "files of the store were missing: what this release needs of them was taken from the exports again";
-    Finding::of(Code::StoreDamaged, what, REPAIR_EARLIER)
 }

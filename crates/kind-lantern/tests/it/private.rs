@@ -11,7 +11,7 @@ use lantern_store::store::Store;
 use lantern_storefront::{Invited, Opening, StorefrontError};
 
 use crate::editions::with_first_tide;
-use crate::env::{Ran, TestEnv, copy, holds};
+use crate::env::{Ran, TestEnv, copy, holds, paths_without};
 
 /// What the storefront keeps of the game.
 fn at_the_place(env: &TestEnv) -> Store {
@@ -242,19 +242,8 @@ fn strangers_get_what_is_theirs_and_nothing_else() {
 
 /// Every file below a folder that holds a text.
 fn files_with(folder: &Path, text: &str) -> Vec<String> {
-    let mut found = Vec::new();
-    let mut open = vec![folder.to_owned()];
-    while let Some(at) = open.pop() {
-        for entry in std::fs::read_dir(&at).unwrap().map(Result::unwrap) {
-            let path = entry.path();
-            if entry.file_type().unwrap().is_dir() {
-                open.push(path);
-            } else if holds(&std::fs::read(&path).unwrap(), text) {
-                found.push(path.strip_prefix(folder).unwrap().to_str().unwrap().replace('\\', "/"));
-            }
-        }
-    }
-    found
+    let all = paths_without(folder, &[]).into_iter();
+    all.filter(|(_, path)| holds(&std::fs::read(path).unwrap(), text)).map(|(name, _)| name).collect()
 }
 
 const INSTALL: [&str; 6] = ["install", "brambleyard", "creek", "player", "--target", "linux"];

@@ -196,6 +196,13 @@ fn preparing_again_brings_back_what_the_store_lost_and_says_so() {
     assert_eq!(scene.session().workspace().verify_store(&Silent).unwrap().wrong, Vec::<String>::new());
     let again = scene.prepare(&PrepareOptions::default());
     assert!(!codes(&again).contains(&Code::StoreDamaged));
+    // The next release says so, too: what the one before had is not stored any more.
+    for pack in walk(&scene.path("game/.lantern/store/packs")) {
+        fs::remove_file(pack).unwrap();
+    }
+    scene.configure("1.4.1");
+    let next = scene.prepare(&PrepareOptions::default());
+    assert!(next.cost.is_some() && codes(&next).contains(&Code::StoreDamaged), "{:?}", next.findings);
 }
 
 fn walk(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
