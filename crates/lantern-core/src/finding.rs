@@ -103,6 +103,11 @@ impl Finding {
         Self { code, severity: Severity::Note, place: None, what: what.into(), fix: None, paths: Vec::new() }
     }
 
+    /// Whether it is about what happened while something was prepared: nobody finds it again later.
+    pub const fn is_of_now(&self) -> bool {
+        matches!(self.code, Code::StoreDamaged | Code::StaleLedgerCopy)
+    }
+
     /// Lets it weigh more or less than others of its code.
     #[must_use]
     pub fn with_severity(mut self, severity: Severity) -> Self {

@@ -136,7 +136,8 @@ impl Session {
         let before = board.releases.iter().filter(|r| r.found_at.is_none() && r.id != id);
         let before = before.max_by_key(|r| r.name.number).cloned();
         drop(board);
-        let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
+        let is_warning = |finding: &Finding| finding.severity == Severity::Warning && !finding.is_of_now();
+        let warnings = findings.iter().filter(|(_, finding)| is_warning(finding)).count() as u64;
         let sealed = Sealed { warnings, accepted, ..Sealed::of(id, &record, input) };
         let event = self.workspace.record(edition, EventBody::Sealed(sealed.clone()), None)?;
         changing::forget(&self.changed_folder());

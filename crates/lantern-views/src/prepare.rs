@@ -126,7 +126,9 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     if !prepared.release.unsigned.is_empty() {
         facts.row([care("not signed"), format!("{}, as --unsigned says", format::names(&prepared.release.unsigned))]);
     }
+    let is_damaged = prepared.findings.iter().any(|(_, finding)| finding.code == Code::StoreDamaged);
     let since = match &prepared.before {
+        _ if is_damaged => "with what was missing or damaged".to_owned(),
         Some(before) => format!("what {} had is stored once", before.name),
         None => "the first release".to_owned(),
     };
@@ -139,14 +141,9 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     view
 }
 
-/// Whether a finding is about what happened while something was prepared: nobody finds it again later.
-fn is_of_now(finding: &Finding) -> bool {
-    matches!(finding.code, Code::StoreDamaged | Code::StaleLedgerCopy)
-}
-
 /// What nobody finds again later, with what to do about it.
 fn show_of_now(findings: &[(Option<Name>, Finding)], view: &mut View) {
-    for (_, finding) in findings.iter().filter(|(_, finding)| is_of_now(finding)) {
+    for (_, finding) in findings.iter().filter(|(_, finding)| finding.is_of_now()) {
         view.space();
         view.finding(finding);
     }
@@ -155,7 +152,7 @@ fn show_of_now(findings: &[(Option<Name>, Finding)], view: &mut View) {
 /// A line for each warning, and how many there are; `check` says what to do about them. Then what is worth knowing.
 fn show_warnings(findings: &[(Option<Name>, Finding)], view: &mut View) {
     show_of_now(findings, view);
-    let findings: Vec<_> = findings.iter().filter(|(_, finding)| !is_of_now(finding)).collect();
+    let findings: Vec<_> = findings.iter().filter(|(_, finding)| !finding.is_of_now()).collect();
     let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
     let count = format::count(warnings, "warning", "warnings");
     let of_warnings = format!("{} lantern check shows how to fix them", care(format!("{count}:")));

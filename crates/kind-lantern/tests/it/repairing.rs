@@ -334,7 +334,7 @@ fn damage_is_healed_by_the_next_release_that_relies_on_it() {
 
       linux   linux-x86_64   8 files   8.66 MB   starts saltmarsh
 
-      added to the store   4.38 MB  (what 1.3.2 (1) had is stored once)
+      added to the store   4.38 MB  (with what was missing or damaged)
       release id  ID
 
       warning: a file of the store is damaged: what this release needs of it was taken from the exports again (store-damaged)
@@ -373,6 +373,19 @@ fn what_the_store_lost_comes_back_with_the_next_prepare_which_says_so() {
     ");
     env.lantern(&["verify"]).success();
     assert!(!env.lantern(&["prepare"]).success().whole().contains("store-damaged"));
+}
+
+/// It is no warning of the release: nobody finds it again later.
+#[test]
+fn what_the_store_lost_is_said_once() {
+    let env = TestEnv::new();
+    env.lantern(&["prepare"]).success();
+    std::fs::remove_dir_all(env.path(".lantern/store/packs")).unwrap();
+    env.edit("lantern.toml", "1.3.2", "1.4.0");
+    let said = env.lantern(&["prepare"]).success().whole();
+    assert!(said.contains("(store-damaged)") && said.contains("(with what was missing or damaged)"), "{said}");
+    let again = env.lantern(&["prepare"]).success().whole();
+    assert!(again.contains("nothing changed") && !again.contains("warning"), "{again}");
 }
 
 #[test]

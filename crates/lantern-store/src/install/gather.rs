@@ -4,8 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 use std::sync::mpsc::RecvTimeoutError;
+use std::sync::{Mutex, MutexGuard};
 use std::time::Duration;
 
 use lantern_core::digest::{Digest, RecipeId};
@@ -32,7 +32,7 @@ use crate::room_left;
 /// How often what has come is written to the disk.
 const SYNC_EVERY: Duration = Duration::from_millis(250);
 /// Longest range that is asked for at once, in bytes.
-pub(super) const MAX_RANGE: u32 = 4 * 1024 * 1024;
+pub(super) const MAX_RANGE: u32 = 2 * 1024 * 1024;
 /// Ranges up to here are small, in bytes.
 const SMALL_RANGE: u32 = 256 * 1024;
 /// Two chunks of one pack with so few bytes between them come in one range.
@@ -78,9 +78,10 @@ struct Slots(Vec<Slot>);
 impl Slots {
     /// Those of all files but the ones that are `made` already.
     fn of(plan: &Plan<'_>, made: &HashSet<usize>) -> Self {
-        let mut slots = Vec::new();
-        let left = plan.write.iter().zip(0_u32..).enumerate().filter(|(place, _)| !made.contains(place));
-        for (_, (entry, file)) in left {
+        let left = || plan.write.iter().zip(0_u32..).enumerate().filter(|(place, _)| !made.contains(place));
+        // Counted first: a list that grows is there twice for a moment, and there may be millions.
+        let mut slots = Vec::with_capacity(left().map(|(_, (entry, _))| entry.chunks.len()).sum());
+        for (_, (entry, file)) in left() {
             let mut offset = 0;
             for chunk in &entry.chunks {
                 slots.push(Slot { chunk: chunk.digest, len: chunk.len, file, offset });
@@ -471,30 +472,47 @@ fn receive(
                 writes.start();
             }
         });
-        let work = |(unpacker, filler): &mut (Unpacker, Filler<'_>), _, range: &&Range| {
+        let tools = Tools { stage, passed, free: Mutex::default() };
+        let work = |(): &mut (), _, range: &&Range| {
             if progress.stopped() {
                 return Err(InstallError::Stopped);
             }
             // What came well of it is written once more, which changes nothing.
-            let once = || receive_range(filler, slots, (range, compare), (fetch, &*bases), unpacker);
+            let once = || receive_range(&tools, slots, (range, compare), (fetch, &*bases));
             again(once, InstallError::is_wrong)?;
             meter.add(u64::from(range.len()));
             Ok(())
         };
-        let tools = || (Unpacker::new(), Filler::new(stage, passed));
         let (small, large): (Vec<&Range>, Vec<&Range>) = ranges.iter().partition(|range| range.len() <= SMALL_RANGE);
-        let received = each(&large, FETCHERS, tools, work).and_then(|()| each(&small, SMALL_FETCHERS, tools, work));
+        let received = each(&large, FETCHERS, || (), work).and_then(|()| each(&small, SMALL_FETCHERS, || (), work));
         drop(done);
         received
     })
 }
 
+/// What a range is unpacked with, half a megabyte each: most fetchers wait for their range, and need none meanwhile.
+struct Tools<'a> {
+    stage: &'a Path,
+    passed: &'a Passed<'a>,
+    free: Mutex<Vec<(Unpacker, Filler<'a>)>>,
+}
+
+impl<'a> Tools<'a> {
+    fn free(&self) -> MutexGuard<'_, Vec<(Unpacker, Filler<'a>)>> {
+        self.free.lock().expect("nothing panics with the lock")
+    }
+
+    fn take(&self) -> (Unpacker, Filler<'a>) {
+        let free = self.free().pop();
+        free.unwrap_or_else(|| (Unpacker::new(), Filler::new(self.stage, self.passed)))
+    }
+}
+
 fn receive_range(
-    filler: &mut Filler<'_>,
+    tools: &Tools<'_>,
     slots: &Slots,
     (range, compare): (&Range, Compare),
     (fetch, bases): (&dyn Fetch, &dyn Bases),
-    unpacker: &mut Unpacker,
 ) -> Result<(), InstallError> {
     let len = range.len();
     let fetched = fetch.pack_range(&range.pack, range.start, len);
@@ -503,6 +521,7 @@ fn receive_range(
         let why = format!("{} bytes came, {len} were asked for", bytes.len());
         return Err(InstallError::Wrong { what: "a part of a pack", why });
     }
+    let (mut unpacker, mut filler) = tools.take();
     for entry in &range.chunks {
         let start = (entry.offset - range.start) as usize;
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
@@ -519,6 +538,8 @@ fn receive_range(
         filler.place(slots).map_err(InstallError::io("write", stage))?;
     }
     filler.flush().map_err(InstallError::io("write", filler.stage()))?;
+    // After an error nobody needs them as they are.
+    tools.free().push((unpacker, filler));
     fetch.give_back(bytes);
     Ok(())
 }

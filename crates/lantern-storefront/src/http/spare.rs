@@ -7,6 +7,8 @@ use std::sync::{Mutex, PoisonError};
 const MOST: usize = 4;
 /// Pieces from here on are kept, in bytes; what is smaller costs nothing.
 const WORTH_IT: u64 = 256 * 1024;
+/// Memory comes in whole steps of so many bytes: pieces differ by little, and memory that grows by a little each time is another one.
+const STEP: usize = 1024 * 1024;
 /// Longest piece that is made ready for what is to come, in bytes; for more it grows while it comes.
 pub(super) const MOST_AT_ONCE: u64 = 8 * 1024 * 1024;
 
@@ -34,6 +36,8 @@ pub(super) fn read_into(mut memory: Vec<u8>, expected: u64, from: &mut dyn Read)
     // One more: the end is seen where there is room left.
     let room = usize::try_from(expected.min(MOST_AT_ONCE)).unwrap_or_default() + 1;
     if memory.len() < room {
+        let step = if room as u64 > WORTH_IT { STEP } else { 1 };
+        memory.reserve_exact(room.next_multiple_of(step) - memory.len());
         memory.resize(room, 0);
     }
     let mut len = 0;
@@ -65,6 +69,19 @@ mod tests {
             }
         }
         assert_eq!(read_into(old, 0, &mut io::empty()).unwrap(), b"");
+    }
+
+    #[test]
+    fn memory_for_large_pieces_does_not_move() {
+        let mut memory = Vec::new();
+        let mut places = std::collections::HashSet::new();
+        for len in [1_100_000, 1_900_000, 1_200_000, 2_000_000, 1_500_000, 2_090_000] {
+            memory = read_into(memory, len, &mut io::repeat(7).take(len)).unwrap();
+            assert_eq!((memory.len() as u64, memory.capacity()), (len, 2 * STEP), "{len}");
+            places.insert(memory.as_ptr());
+        }
+        assert_eq!(places.len(), 1);
+        assert!(read_into(Vec::new(), 5, &mut b"tide\n".as_slice()).unwrap().capacity() < 100);
     }
 
     #[test]

@@ -36,7 +36,7 @@ fn cut_after(requests: u64, store: &Store) -> impl Fetch {
 fn a_cut_line_costs_only_what_had_not_come() {
     let scene = scene();
     let sealed = Build::of(&[("main.pack", &noise(7, 20 << 20))]).seal(&scene.store);
-    let error = scene.try_install(sealed.recipe, &cut_after(3, &scene.store)).unwrap_err();
+    let error = scene.try_install(sealed.recipe, &cut_after(6, &scene.store)).unwrap_err();
     assert!(matches!(error, InstallError::Fetch { .. }));
     assert!(contents(&scene.folder).is_empty(), "nothing half-visible");
     let report = scene.try_install(sealed.recipe, &scene.store).unwrap();
