@@ -246,19 +246,33 @@ impl Head {
 /// Bytes as lower-case hexadecimal digits.
 #[expect(clippy::indexing_slicing, reason = "a nibble is below 16")]
 pub fn hex(bytes: &[u8]) -> String {
-    let nibbles = bytes.iter().flat_map(|byte| [byte >> 4, byte & 15]);
-    nibbles.map(|nibble| char::from(b"0123456789abcdef"[usize::from(nibble)])).collect()
+    let mut out = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        for nibble in [byte >> 4, byte & 15] {
+            out.push(char::from(b"0123456789abcdef"[usize::from(nibble)]));
+        }
+    }
+    out
 }
 
 /// Bytes of lower-case hexadecimal digits; none for any other text.
 pub fn from_hex(text: &str) -> Option<Vec<u8>> {
+    const NONE: u8 = u8::MAX;
     let nibble = |digit: u8| match digit {
-        b'0'..=b'9' => Some(digit - b'0'),
-        b'a'..=b'f' => Some(digit - b'a' + 10),
-        _ => None,
+        b'0'..=b'9' => digit - b'0',
+        b'a'..=b'f' => digit - b'a' + 10,
+        _ => NONE,
     };
     let (pairs, []) = text.as_bytes().as_chunks::<2>() else { return None };
-    pairs.iter().map(|[high, low]| Some(nibble(*high)? << 4 | nibble(*low)?)).collect()
+    let mut out = Vec::with_capacity(pairs.len());
+    for [high, low] in pairs {
+        let (high, low) = (nibble(*high), nibble(*low));
+        if high == NONE || low == NONE {
+            return None;
+        }
+        out.push(high << 4 | low);
+    }
+    Some(out)
 }
 
 /// Returns where some bytes stand in others, from a place on; no bytes stand nowhere.
