@@ -40,9 +40,10 @@ impl HandRules {
     /// Every finding, in the order of the text; never empty.
     pub fn read(file: &str, text: &str, around: Around<'_>) -> Result<Self, Vec<Finding>> {
         static SCHEMA: OnceLock<Value> = OnceLock::new();
-        let shape = Shape::read_as(text, SCHEMA.get_or_init(schema));
-        let mut check = Check { file, text, shape: &shape, around, findings: shape.findings(file, text) };
-        let raw = shape.values((file, text), "docs/by-hand.md", &mut check.findings);
+        let mut shape = Shape::read_as(text, SCHEMA.get_or_init(schema));
+        let mut findings = shape.findings(file, text);
+        let raw = shape.values((file, text), "docs/by-hand.md", &mut findings);
+        let mut check = Check { file, text, shape: &shape, around, findings };
         let rules = raw.map(|raw| check.resolve(raw));
         let mut findings = check.findings;
         findings.sort_by_key(|f| f.place.as_ref().map_or((usize::MAX, 0), |p| (p.line, p.column)));
@@ -67,7 +68,7 @@ impl HandRules {
 struct Check<'a> {
     file: &'a str,
     text: &'a str,
-    shape: &'a Shape,
+    shape: &'a Shape<'a>,
     around: Around<'a>,
     findings: Vec<Finding>,
 }

@@ -26,20 +26,18 @@ use ConfigKey::Key as K;
 
 /// Reads a configuration as far as it can be read, with everything that is wrong with it.
 pub(super) fn read(file: &str, text: &str) -> (Option<Config>, Vec<Finding>) {
-    let shape = Shape::read(text);
-    let mut check = Check { file, text, shape: &shape, findings: shape.findings(file, text) };
+    let mut shape = Shape::read(text);
+    let mut findings = shape.findings(file, text);
     if shape.problems.len() > MAX_PROBLEMS {
         // Nobody reads on from here: something else than a configuration was saved under this name.
         let more = shape.problems.len() - MAX_PROBLEMS;
         let what = format!("and {more} more; is this the right file?");
-        check.findings.push(Finding::of(
-            Code::TooManyFindings,
-            what,
-            "compare with the example in docs/configuration.md",
-        ));
-        return (None, check.findings);
+        let fix = "compare with the example in docs/configuration.md";
+        findings.push(Finding::of(Code::TooManyFindings, what, fix));
+        return (None, findings);
     }
-    let raw = shape.values((file, text), "docs/configuration.md", &mut check.findings);
+    let raw = shape.values((file, text), "docs/configuration.md", &mut findings);
+    let mut check = Check { file, text, shape: &shape, findings };
     let config = raw.and_then(|raw| check.resolve(raw));
     (config, check.findings)
 }
@@ -69,7 +67,7 @@ impl Referred {
 struct Check<'a> {
     file: &'a str,
     text: &'a str,
-    shape: &'a Shape,
+    shape: &'a Shape<'a>,
     findings: Vec<Finding>,
 }
 

@@ -6,8 +6,10 @@ use std::sync::OnceLock;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use toml::de::{DeTable, DeValue, Deserializer};
 
+use super::Config;
+#[cfg(test)]
 use super::raw;
 use crate::finding::{Code, Finding, TextPlace};
 use crate::names::nearest;
@@ -62,10 +64,12 @@ fn stand_in(key: &str) -> Option<toml::Value> {
 }
 
 /// Where each value stands in the text, and what is wrong with its shape.
-pub(crate) struct Shape {
+pub(crate) struct Shape<'a> {
     root: Spans,
     pub problems: Vec<Problem>,
     replaced: Vec<Replacement>,
+    /// What was read, until its values are asked for; none of what is no TOML.
+    table: Option<Spanned<DeTable<'a>>>,
 }
 
 /// A value's span and those below it.
@@ -81,7 +85,8 @@ enum Below {
     Array(Vec<Spans>),
 }
 
-/// The schema as the types have it.
+/// The schema as the types have it: what [`Config::SCHEMA`] is, which takes less time to read.
+#[cfg(test)]
 pub(super) fn schema() -> Value {
     schemars::schema_for!(raw::Config).to_value()
 }
@@ -89,16 +94,16 @@ pub(super) fn schema() -> Value {
 /// The schema that texts are checked against.
 fn shapes() -> &'static Value {
     static SHAPES: OnceLock<Value> = OnceLock::new();
-    SHAPES.get_or_init(|| with_any_kind(schema()))
+    SHAPES.get_or_init(|| with_any_kind(serde_json::from_str(Config::SCHEMA).expect("a test reads it")))
 }
 
-impl Shape {
-    pub(super) fn read(text: &str) -> Self {
+impl<'a> Shape<'a> {
+    pub(super) fn read(text: &'a str) -> Self {
         Self::read_as(text, shapes())
     }
 
     /// Holds a text against another schema.
-    pub(crate) fn read_as(text: &str, schema: &Value) -> Self {
+    pub(crate) fn read_as(text: &'a str, schema: &Value) -> Self {
         let nothing = || Spans { key: 0..0, value: 0..0, below: Below::Nothing };
         match DeTable::parse(text) {
             Ok(table) => {
@@ -106,7 +111,7 @@ impl Shape {
                     Walk { schema, problems: Vec::new(), replaced: Vec::new(), way: Vec::new(), is_required: false };
                 walk.table(table.get_ref(), table.span(), schema, "");
                 let root = Spans { key: 0..0, value: table.span(), below: below_table(table.get_ref()) };
-                Self { root, problems: walk.problems, replaced: walk.replaced }
+                Self { root, problems: walk.problems, replaced: walk.replaced, table: Some(table) }
             }
             Err(error) => {
                 let problem = Problem {
@@ -115,7 +120,7 @@ impl Shape {
                     what: format!("this is not TOML: {}", error.message().replace('\n', ", ")),
                     fix: "texts are in \"quotes\", lists in [brackets], one key = value per line".to_owned(),
                 };
-                Self { root: nothing(), problems: vec![problem], replaced: Vec::new() }
+                Self { root: nothing(), problems: vec![problem], replaced: Vec::new(), table: None }
             }
         }
     }
@@ -131,12 +136,17 @@ impl Shape {
 
     /// Reads the values that are well shaped; none where too little is, or where they do not go together, which is a finding.
     pub(crate) fn values<T: DeserializeOwned>(
-        &self,
+        &mut self,
         (file, text): (&str, &str),
         guide: &str,
         findings: &mut Vec<Finding>,
     ) -> Option<T> {
-        match T::deserialize(toml::Value::Table(self.with_replacements(text)?)) {
+        let table = self.table.take()?;
+        let values = match self.replaced.is_empty() {
+            true => T::deserialize(Deserializer::from(table)),
+            false => T::deserialize(toml::Value::Table(self.with_replacements(text)?)),
+        };
+        match values {
             Ok(values) => Some(values),
             Err(_) if !self.problems.is_empty() => None,
             Err(error) => {

@@ -1,3 +1,5 @@
+use serde_json::Value;
+
 use super::*;
 use crate::choices::DefaultOption;
 use crate::finding::Code;
@@ -307,6 +309,107 @@ fn the_schema_lists_every_key_once() {
                     version-file";
     assert_eq!(keys, expected);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
+}
+
+/// Values of every form that a schema has for one thing.
+fn examples(root: &Value, shape: &Value) -> Vec<Value> {
+    if let Some(name) = shape.get("$ref").and_then(Value::as_str) {
+        return examples(root, root.pointer(&name[1..]).unwrap());
+    }
+    if let Some(forms) = shape.get("anyOf").or(shape.get("oneOf")).and_then(Value::as_array) {
+        return forms.iter().flat_map(|form| examples(root, form)).collect();
+    }
+    if let Some(word) = shape.get("const").or(shape.pointer("/enum/0")) {
+        return vec![word.clone()];
+    }
+    let kinds = shape["type"].as_array().cloned().unwrap_or_else(|| vec![shape["type"].clone()]);
+    let of_kind = |kind: &Value| match kind.as_str().unwrap() {
+        "string" => vec!["x".into()],
+        "integer" => vec![1.into()],
+        "boolean" => vec![true.into()],
+        "array" => examples(root, &shape["items"]).into_iter().map(|item| serde_json::json!([item])).collect(),
+        "object" => {
+            let named = |(key, shape): (&String, &Value)| (key.clone(), examples(root, shape));
+            let own = shape["properties"].as_object().into_iter().flatten().map(named);
+            let free = shape.get("additionalProperties").filter(|of| of.is_object());
+            let all: Vec<_> = own.chain(free.map(|of| ("free".to_owned(), examples(root, of)))).collect();
+            let most = all.iter().map(|(_, forms)| forms.len()).max().unwrap_or(1);
+            let form = |at: usize| all.iter().map(move |(key, forms)| (key.clone(), forms[at % forms.len()].clone()));
+            (0..most).map(|at| Value::Object(form(at).collect())).collect()
+        }
+        _ => vec![],
+    };
+    kinds.iter().flat_map(of_kind).collect()
+}
+
+/// A value as TOML has it in one line.
+fn in_line(value: &Value) -> String {
+    match value {
+        Value::Array(items) => format!("[{}]", items.iter().map(in_line).collect::<Vec<_>>().join(", ")),
+        Value::Object(keys) => {
+            let keys: Vec<_> = keys.iter().map(|(key, value)| format!("{key:?} = {}", in_line(value))).collect();
+            format!("{{ {} }}", keys.join(", "))
+        }
+        other => other.to_string(),
+    }
+}
+
+/// Documents that differ from one in a single key each: of every key whose value another document does not have there, too.
+fn changed(document: &Value, unlike: &Value, change: &dyn Fn(&mut serde_json::Map<String, Value>, &str)) -> Vec<Value> {
+    fn ways(value: &Value, way: &str, out: &mut Vec<(String, String)>) {
+        for (key, below) in value.as_object().into_iter().flatten() {
+            out.push((way.to_owned(), key.clone()));
+            ways(below, &format!("{way}/{key}"), out);
+        }
+        for (index, item) in value.as_array().into_iter().flatten().enumerate() {
+            ways(item, &format!("{way}/{index}"), out);
+        }
+    }
+    let mut all = Vec::new();
+    ways(document, "", &mut all);
+    let at = |document: &Value, (way, key): &(String, String)| document.pointer(&format!("{way}/{key}")).cloned();
+    let is_other = |place: &(String, String)| at(document, place) != at(unlike, place);
+    let change = |(way, key): (String, String)| {
+        let mut other = document.clone();
+        change(other.pointer_mut(&way).unwrap().as_object_mut().unwrap(), &key);
+        other
+    };
+    all.into_iter().filter(is_other).map(change).collect()
+}
+
+#[test]
+fn the_types_take_what_the_schema_takes() {
+    let schema = shape::schema();
+    let documents = examples(&schema, &schema);
+    assert!(documents.len() >= 3, "each kind of storefront is in one");
+    let mut all = documents.clone();
+    for (number, document) in documents.iter().enumerate() {
+        let before = number.checked_sub(1).map_or(&Value::Null, |before| &documents[before]);
+        all.extend(changed(document, before, &|table, key| drop(table.remove(key))));
+        all.extend(changed(document, before, &|table, key| drop(table.insert(format!("{key}x"), "x".into()))));
+        for other in [serde_json::json!(7), serde_json::json!(["x"]), serde_json::json!({ "x": "y" })] {
+            all.extend(changed(document, before, &|table, key| table[key] = other.clone()));
+        }
+    }
+    let (mut right, mut wrong) = (0, 0);
+    for document in &all {
+        let text: String = document
+            .as_object()
+            .unwrap()
+            .iter()
+            .map(|(key, value)| format!("{key:?} = {}\n", in_line(value)))
+            .collect();
+        let mut shape = shape::Shape::read(&text);
+        if shape.problems.is_empty() {
+            let mut findings = Vec::new();
+            let values: Option<raw::Config> = shape.values(("lantern.toml", &text), "", &mut findings);
+            assert!(values.is_some() && findings.is_empty(), "{findings:?}\n{text}");
+            right += 1;
+        } else {
+            wrong += 1;
+        }
+    }
+    assert!(right > 100 && wrong > 500, "{right} right, {wrong} wrong");
 }
 
 #[test]

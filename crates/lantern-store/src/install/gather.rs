@@ -445,7 +445,8 @@ fn ranges(
 /// What is compared with its digest while it comes.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Compare {
-    /// Each file, behind the last of its chunks.
+    /// Each file, behind the last of its chunks; and the first chunk of each range, so that a source of which everything comes wrong is
+    /// refused at once.
     Files,
     /// Each chunk, too: something came wrong before.
     Chunks,
@@ -522,7 +523,7 @@ fn receive_range(
         return Err(InstallError::Wrong { what: "a part of a pack", why });
     }
     let (mut unpacker, mut filler) = tools.take();
-    for entry in &range.chunks {
+    for (number, entry) in range.chunks.iter().enumerate() {
         let start = (entry.offset - range.start) as usize;
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
         let wrong = |e: PackError| InstallError::wrong("a chunk", e.is_newer(), &e);
@@ -532,7 +533,8 @@ fn receive_range(
         let start = room.len();
         let unpacked = unpacker.unpack_behind(room, (entry.codec, stored), entry.raw_len as usize, bases);
         unpacked.map_err(|error| wrong(error.into()))?;
-        if compare == Compare::Chunks && Digest::of(room.get(start..).unwrap_or_default()) != entry.digest {
+        let is_compared = number == 0 || compare == Compare::Chunks;
+        if is_compared && Digest::of(room.get(start..).unwrap_or_default()) != entry.digest {
             return Err(wrong(PackError::Digest { expected: entry.digest }));
         }
         filler.place(slots).map_err(InstallError::io("write", stage))?;

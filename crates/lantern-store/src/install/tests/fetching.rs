@@ -119,7 +119,7 @@ fn with_changed(name: &str, len: usize, chunks: &[usize], times: u32) -> (Scene,
 #[test]
 fn what_came_wrong_is_found_at_the_end_of_its_file_and_fetched_alone() {
     let len = 3 << 20;
-    for (chunks, times) in [(vec![0], 1), (vec![2, 3, 30], 1), (vec![5], 2)] {
+    for (chunks, times) in [(vec![1], 1), (vec![2, 3, 30], 1), (vec![5], 2)] {
         let (scene, installed, asked) = with_changed("main.pack", len, &chunks, times);
         let report = installed.unwrap();
         assert_eq!(scene.read("main.pack"), noise(7, len));
@@ -136,6 +136,20 @@ fn what_always_comes_wrong_is_refused_and_named() {
     let error = installed.unwrap_err();
     assert!(matches!(&error, InstallError::Wrong { what: "a chunk", why } if why.contains("is damaged")), "{error:?}");
     assert!(contents(&scene.folder).is_empty(), "nothing half-visible");
+}
+
+#[test]
+fn a_source_of_which_everything_comes_wrong_is_refused_at_once() {
+    let scene = scene();
+    let sealed = Build::of(&[("main.pack", &noise(7, 48 << 20))]).seal(&scene.store);
+    let asked = AtomicU64::new(0);
+    let liar = Line(&scene.store, |pack: &Digest, offset, len| {
+        asked.fetch_add(u64::from(len), Ordering::Relaxed);
+        Ok(scene.store.read_pack_range(pack, offset, len)?.into_iter().map(|byte| byte ^ 1).collect())
+    });
+    let error = scene.try_install(sealed.recipe, &liar).unwrap_err();
+    assert!(matches!(&error, InstallError::Wrong { what: "a chunk", .. }), "{error:?}");
+    assert!(asked.into_inner() <= 24 << 20, "no more than was on its way");
 }
 
 #[test]
