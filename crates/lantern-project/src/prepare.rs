@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::digest::{InputDigest, RecipeId};
+use lantern_core::digest::{InputDigest, RecipeId, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
@@ -534,6 +534,20 @@ impl Session {
             let reserved = EventBody::NumberReserved(NumberReserved { number, input });
             Ok((Some((number, judged)), (!has_it).then_some(reserved)))
         })
+    }
+
+    /// Whether some storefront would not take a number any more: another release has it there, or a higher one.
+    fn is_passed(
+        &self,
+        board: &Board,
+        edition: &Name,
+        number: BuildNumber,
+        release: Option<ReleaseId>,
+    ) -> Result<bool, ProjectError> {
+        let titles = self.workspace.titles(board, edition)?;
+        // A release that is not made yet has no build anywhere.
+        let release = release.unwrap_or(ReleaseId::of(b""));
+        Ok(titles.values().any(|title| board.is_passed(release, number, title)))
     }
 
     /// Returns the number that an input has, left by a break or of a record that was lost, or else the next one; and whether it has it.

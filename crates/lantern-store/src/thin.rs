@@ -37,6 +37,7 @@ const AT_ONCE: usize = 64;
 const NEARLY_ALL: (usize, usize) = (7, 8);
 /// With fewer samples it is chance what they are of.
 const FEW_SAMPLES: usize = 6;
+
 /// The build before: its files one behind the other, cut as they are.
 #[derive(Default)]
 struct Before {

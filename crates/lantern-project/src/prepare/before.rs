@@ -3,12 +3,11 @@
 use std::collections::BTreeMap;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::digest::ReleaseId;
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::release::{ReleaseRecord, TargetRecord};
-use lantern_core::version::{BuildNumber, ReleaseName, Version};
+use lantern_core::version::{ReleaseName, Version};
 
 use crate::ProjectError;
 use crate::workspace::{Session, Workspace};
@@ -76,20 +75,6 @@ impl Session {
             }
         }
         Ok(true)
-    }
-
-    /// Whether some storefront would not take a number any more: another release has it there, or a higher one.
-    pub(super) fn is_passed(
-        &self,
-        board: &Board,
-        edition: &Name,
-        number: BuildNumber,
-        release: Option<ReleaseId>,
-    ) -> Result<bool, ProjectError> {
-        let titles = self.workspace.titles(board, edition)?;
-        // A release that is not made yet has no build anywhere.
-        let release = release.unwrap_or(ReleaseId::of(b""));
-        Ok(titles.values().any(|title| board.is_passed(release, number, title)))
     }
 }
 

@@ -36,8 +36,8 @@ pub(super) fn read_into(mut memory: Vec<u8>, expected: u64, from: &mut dyn Read)
     // One more: the end is seen where there is room left.
     let room = usize::try_from(expected.min(MOST_AT_ONCE)).unwrap_or_default() + 1;
     if memory.len() < room {
-        let step = if room as u64 > WORTH_IT { STEP } else { 1 };
-        memory.reserve_exact(room.next_multiple_of(step) - memory.len());
+        let whole = if room as u64 > WORTH_IT { room.next_multiple_of(STEP) } else { room };
+        memory.reserve_exact(whole - memory.len());
         memory.resize(room, 0);
     }
     let mut len = 0;
